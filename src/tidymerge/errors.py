@@ -1,0 +1,160 @@
+"""Every error a person can meet, each with a stable code and an exit status.
+
+    TidyMergeError                         exit
+    ├── UsageError                            2   the command, the names or the options are wrong
+    │   ├── BadAddress                            an address that can't be read
+    │   ├── NoKey                                 no key given and none that serves
+    │   ├── NoSuchColumn                          a named column that isn't there
+    │   ├── AmbiguousColumn                       several columns fit one name
+    │   ├── UnloadableColumn                      a generated column asked to be loaded
+    │   └── BadOption                             an option's value that makes no sense
+    ├── SourceError                           1   the incoming rows can't be read
+    │   ├── NoSuchFile
+    │   ├── NoSuchSheet
+    │   ├── BrokenFile                            not what its ending says, damaged, or badly quoted
+    │   ├── WrongEncoding
+    │   ├── NoRows                                nothing in it
+    │   └── NoHeader                              no row that looks like column names
+    ├── TargetError                           1   the target can't be read or written
+    │   ├── NoSuchTable
+    │   ├── NotATable                             a view or another thing that takes no rows
+    │   ├── TargetUnreadable                      not a database, or damaged
+    │   ├── TargetReadOnly
+    │   ├── TargetLocked
+    │   ├── TargetFull
+    │   └── WriteRefused                          the database refused the write
+    ├── ProofFailed                           1   the run didn't add up and was rolled back
+    ├── MissingPackage                        1   an optional part is not installed
+    └── Stopped                               4   a limit or an expectation was not met
+
+The code of an error is its class name in lower case with dashes (`NoSuchSheet` is `no-such-sheet`);
+`docs/errors.md` has a section for each, and a test keeps the two together.
+"""
+
+import re
+from typing import TYPE_CHECKING, ClassVar
+
+if TYPE_CHECKING:
+    from tidymerge.model import Receipt
+
+
+class TidyMergeError(Exception):
+    """The root of all errors raised on purpose. Its message is what the person reads."""
+
+    exit_status: ClassVar[int] = 1
+
+    @property
+    def code(self) -> str:
+        """The stable code: a heading in `docs/errors.md`."""
+        return re.sub(r"(?<!^)(?=[A-Z])", "-", type(self).__name__).lower()
+
+
+class UsageError(TidyMergeError):
+    """The command, a name or an option is wrong; nothing was read or written."""
+
+    exit_status = 2
+
+
+class BadAddress(UsageError):
+    """An address that is not of a known kind."""
+
+
+class NoKey(UsageError):
+    """No key was given, and the target's primary key can't serve."""
+
+
+class NoSuchColumn(UsageError):
+    """A named column exists neither in the target nor in the incoming rows."""
+
+
+class AmbiguousColumn(UsageError):
+    """More than one column fits a name."""
+
+
+class UnloadableColumn(UsageError):
+    """The database computes the column itself."""
+
+
+class BadOption(UsageError):
+    """An option's value that makes no sense."""
+
+
+class SourceError(TidyMergeError):
+    """The incoming rows can't be read."""
+
+
+class NoSuchFile(SourceError):
+    """The file is not there, or is a folder, or may not be read."""
+
+
+class NoSuchSheet(SourceError):
+    """The workbook has no sheet of that name."""
+
+
+class BrokenFile(SourceError):
+    """The file is damaged or is not what its ending says."""
+
+
+class WrongEncoding(SourceError):
+    """The bytes are not text in the encoding given or found."""
+
+
+class NoRows(SourceError):
+    """The file or sheet is empty."""
+
+
+class NoHeader(SourceError):
+    """No row holds the names of the target's columns."""
+
+
+class TargetError(TidyMergeError):
+    """The target can't be read or written; it is as it was."""
+
+
+class NoSuchTable(TargetError):
+    """The database has no table of that name, or none was named."""
+
+
+class NotATable(TargetError):
+    """The address names a view or a virtual table."""
+
+
+class TargetUnreadable(TargetError):
+    """The file is not a database or is damaged."""
+
+
+class TargetReadOnly(TargetError):
+    """The database may not be written."""
+
+
+class TargetLocked(TargetError):
+    """Another program holds the database."""
+
+
+class TargetFull(TargetError):
+    """The disk is full or the file may not grow."""
+
+
+class WriteRefused(TargetError):
+    """The database refused the write for a reason of its own."""
+
+
+class ProofFailed(TidyMergeError):
+    """The run did not add up; it was rolled back. See the design's first promise."""
+
+
+class MissingPackage(TidyMergeError):
+    """An optional part is not installed; the message gives the install command."""
+
+
+class Stopped(TidyMergeError):
+    """A limit or an expectation was not met; nothing was written.
+
+    `receipt` tells what would have been done.
+    """
+
+    exit_status = 4
+
+    def __init__(self, message: str, receipt: "Receipt") -> None:
+        super().__init__(message)
+        self.receipt = receipt

@@ -1,0 +1,422 @@
+"""The records that travel through a run. Nothing here reads, decides or writes."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+from enum import IntEnum, StrEnum
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+Indices = npt.NDArray[np.int64]
+Mask = npt.NDArray[np.bool_]
+
+
+class Kind(StrEnum):
+    """What a column means, whatever the database calls it (ISO SQL's type families)."""
+
+    INTEGER = "integer"
+    DECIMAL = "decimal"
+    FLOAT = "float"
+    TEXT = "text"
+    BOOLEAN = "boolean"
+    DATE = "date"
+    TIME = "time"
+    TIMESTAMP = "timestamp"
+    UUID = "uuid"
+    JSON = "json"
+    BINARY = "binary"
+
+
+_ARROW = {
+    Kind.INTEGER: pa.int64(),
+    Kind.FLOAT: pa.float64(),
+    Kind.TEXT: pa.string(),
+    Kind.BOOLEAN: pa.bool_(),
+    Kind.DATE: pa.date32(),
+    Kind.TIME: pa.time64("us"),
+    Kind.UUID: pa.string(),
+    Kind.JSON: pa.string(),
+    Kind.BINARY: pa.binary(),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class ColumnType:
+    """A target column's type: its kind and the bounds of what it can hold.
+
+    `length` counts characters; `precision` and `scale` are decimal digits; `digits` is how many
+    significant digits the target keeps of a decimal; `numeric_text` marks a text column in which
+    the database stores text that looks like a number as a number.
+    """
+
+    kind: Kind
+    declared: str
+    length: int | None = None
+    precision: int | None = None
+    scale: int | None = None
+    digits: int | None = None
+    minimum: int = -(2**63)
+    maximum: int = 2**63 - 1
+    zone: bool = False
+    numeric_text: bool = False
+
+    @property
+    def arrow(self) -> pa.DataType:
+        """The Arrow type in which the core holds this column."""
+        match self.kind:
+            case Kind.DECIMAL:
+                return pa.decimal128(38, self.decimals)
+            case Kind.TIMESTAMP:
+                return pa.timestamp("us", "UTC" if self.zone else None)
+            case kind:
+                return _ARROW[kind]
+
+    @property
+    def decimals(self) -> int:
+        """Digits kept after the decimal point; a decimal declared without a scale gets 15."""
+        return 15 if self.scale is None else self.scale
+
+
+class Fold(StrEnum):
+    """What the target ignores when it compares two texts for equality."""
+
+    NOTHING = "nothing"
+    ASCII_CASE = "ASCII letter case"
+    TRAILING_SPACES = "trailing spaces"
+
+
+@dataclass(frozen=True, slots=True)
+class TargetColumn:
+    """One column of the target, as it is declared there."""
+
+    name: str
+    type: ColumnType
+    nullable: bool = True
+    has_default: bool = False
+    generated: bool = False
+    fold: Fold = Fold.NOTHING
+
+
+@dataclass(frozen=True, slots=True)
+class ForeignKey:
+    """`columns` of the target must be found as `referred` columns of `table`."""
+
+    columns: tuple[str, ...]
+    table: str
+    referred: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """A check constraint: its expression as the database itself wrote it, and the columns it names."""
+
+    name: str
+    expression: str
+    columns: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class TableShape:
+    """A target table: its columns in order, and what the database enforces on them."""
+
+    name: str
+    columns: tuple[TargetColumn, ...]
+    primary_key: tuple[str, ...] = ()
+    unique: tuple[tuple[str, ...], ...] = ()
+    foreign_keys: tuple[ForeignKey, ...] = ()
+    checks: tuple[Check, ...] = ()
+
+    def column(self, name: str) -> TargetColumn:
+        """The column of that exact name. Raises KeyError."""
+        for column in self.columns:
+            if column.name == name:
+                return column
+        raise KeyError(name)
+
+
+@dataclass(frozen=True, slots=True)
+class IncomingColumn:
+    """A column as it arrived.
+
+    A spreadsheet's column may mix numbers, text and dates, so it travels as one array a type
+    (`parts`, equally long); a row holds a value in at most one of them, and in none if blank.
+    """
+
+    name: str
+    parts: tuple[pa.Array, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Flaw:
+    """Something wrong with one column (or with whole rows) in `rows`, indices into the incoming rows.
+
+    `values` are the cells as text, one a row in `rows`, or None when the flaw is not about a cell.
+    """
+
+    reason: "Reason"
+    rows: Indices
+    expected: str
+    column: str | None = None
+    values: pa.Array | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Incoming:
+    """The rows to load. `row_numbers` are as the person sees them, 1 for the top line."""
+
+    address: str
+    columns: tuple[IncomingColumn, ...]
+    row_numbers: Indices
+    header_row: int
+    sheet: str | None = None
+    flaws: tuple[Flaw, ...] = ()
+    notes: tuple[str, ...] = ()
+
+    def column(self, name: str) -> IncomingColumn:
+        """The column of that exact name. Raises KeyError."""
+        for column in self.columns:
+            if column.name == name:
+                return column
+        raise KeyError(name)
+
+
+class Reason(StrEnum):
+    """Why a row was rejected."""
+
+    WRONG_CELLS = "wrong number of cells"
+    BLANK_KEY = "blank key"
+    NOT_A_NUMBER = "not a number"
+    NOT_WHOLE = "not a whole number"
+    TOO_MANY_DECIMALS = "too many decimals"
+    DIGITS_LOST = "digits lost"
+    OUT_OF_RANGE = "out of range"
+    TOO_LONG = "too long"
+    NOT_A_DATE = "not a date"
+    NOT_A_TIME = "not a time"
+    NOT_A_TIMESTAMP = "not a timestamp"
+    NOT_TRUE_OR_FALSE = "not true or false"
+    NOT_A_UUID = "not a UUID"
+    NOT_JSON = "not JSON"
+    NOT_BINARY = "not binary"
+    TURNED_INTO_DATE = "a date among text"
+    STORED_AS_NUMBER = "text that would be stored as a number"
+    FORMULA_ERROR = "a formula error"
+    SAME_KEY_TWICE = "same key twice"
+    SEVERAL_RECORDS = "several records"
+    BLANK_NOT_ALLOWED = "blank not allowed"
+    NO_SUCH_RECORD = "no such record"
+    NOT_UNIQUE = "not unique"
+    CHECK_FAILED = "check failed"
+    REFUSED = "refused by the database"
+
+
+class Outcome(IntEnum):
+    """What becomes of an incoming row. Every row gets exactly one."""
+
+    UNCHANGED = 0
+    INSERTED = 1
+    UPDATED = 2
+    SKIPPED = 3
+    REJECTED = 4
+
+
+@dataclass(frozen=True, slots=True)
+class Pair:
+    """A target column and the incoming column that feeds it."""
+
+    target: TargetColumn
+    incoming: str
+
+
+@dataclass(frozen=True, slots=True)
+class Pairing:
+    """Which incoming column feeds which target column, and which of them find the record."""
+
+    pairs: tuple[Pair, ...]
+    key: tuple[str, ...]
+    not_loaded: tuple[str, ...]
+    left_alone: tuple[str, ...]
+
+    @property
+    def columns(self) -> tuple[TargetColumn, ...]:
+        """The target columns that the job loads, key columns included, in the target's order."""
+        return tuple(pair.target for pair in self.pairs)
+
+    @property
+    def key_columns(self) -> tuple[TargetColumn, ...]:
+        """The key columns, in the order of the key."""
+        by_name = {pair.target.name: pair.target for pair in self.pairs}
+        return tuple(by_name[name] for name in self.key)
+
+
+@dataclass(frozen=True, slots=True)
+class Existing:
+    """The target's records that may match, as typed columns.
+
+    `places` says where each record lives, in whatever form the adapter needs to find it again.
+    `unreadable` counts, by column, stored values that are not of the column's declared type.
+    `complete` says whether these are all the records of the target.
+    """
+
+    values: pa.Table
+    places: pa.Table
+    rows_in_target: int
+    complete: bool
+    unreadable: Mapping[str, int] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Matches:
+    """For each incoming row: the matching record (an index into `Existing`, or -1) and how many match."""
+
+    record: Indices
+    times: Indices
+
+
+@dataclass(frozen=True, slots=True)
+class ChangeSet:
+    """What was decided: for every row its outcome, and for every touched row what is written.
+
+    `after` has one row a change, updates first (grouped by `shape`, the set of changed columns),
+    then inserts. `before` has one row an update. `changed[c]` marks the updates that change column c.
+    `incoming` and `existing` index into the rows that they came from (`existing` only for updates).
+    """
+
+    outcomes: npt.NDArray[np.uint8]
+    flaws: tuple[Flaw, ...]
+    key: tuple[str, ...]
+    incoming: Indices
+    existing: Indices
+    after: pa.Table
+    before: pa.Table
+    changed: Mapping[str, Mask]
+    shapes: Indices
+
+    @property
+    def updates(self) -> int:
+        """How many records are updated."""
+        return len(self.existing)
+
+    @property
+    def inserts(self) -> int:
+        """How many records are inserted."""
+        return len(self.incoming) - len(self.existing)
+
+
+@dataclass(frozen=True, slots=True)
+class Tally:
+    """How many incoming rows met which end. `read` is their sum: it is checked on every run."""
+
+    inserted: int = 0
+    updated: int = 0
+    unchanged: int = 0
+    skipped: int = 0
+    rejected: int = 0
+    deleted: int = 0
+
+    @property
+    def read(self) -> int:
+        """Every incoming row has one outcome, so the outcomes add up to the rows read."""
+        return self.inserted + self.updated + self.unchanged + self.skipped + self.rejected + self.deleted
+
+
+class State(StrEnum):
+    """How a run ended."""
+
+    PREVIEWED = "previewed"
+    LOADED = "loaded"
+    STOPPED = "stopped"
+    FAILED = "failed"
+    UNDONE = "undone"
+
+
+@dataclass(frozen=True, slots=True)
+class Example:
+    """One changed field: the row it came from, the record's key, the value before and after."""
+
+    row: int
+    key: tuple[str, ...]
+    before: str | None
+    after: str
+
+
+@dataclass(frozen=True, slots=True)
+class SampleRow:
+    """A touched record in full: (column, value before, value after, changed) for each loaded column."""
+
+    row: int
+    outcome: str
+    fields: tuple[tuple[str, str | None, str | None, bool], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class RejectedCell:
+    """One thing that is wrong with a rejected row, for people."""
+
+    row: int
+    column: str | None
+    value: str | None
+    reason: str
+    expected: str
+
+
+@dataclass(frozen=True, slots=True)
+class TableReceipt:
+    """What a run did to one target table."""
+
+    target: str
+    key: tuple[str, ...]
+    rows_before: int
+    rows_after: int
+    rows: Tally
+    fields_updated: int
+    columns: Mapping[str, int]
+    mapping: Mapping[str, str]
+    not_loaded: tuple[str, ...]
+    left_alone: tuple[str, ...]
+    examples: Mapping[str, Example]
+    samples: tuple[SampleRow, ...]
+    read_back: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Rejects:
+    """The rejected rows: how many by (first) reason, the first few in full, and the file they went to."""
+
+    reasons: Mapping[str, int]
+    first: tuple[RejectedCell, ...]
+    file: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Receipt:
+    """What a run did, or in a preview would do. `to_dict` gives the published JSON form."""
+
+    state: State
+    incoming: str
+    sheet: str | None
+    header_row: int
+    rows: Tally
+    fingerprint: str
+    tables: tuple[TableReceipt, ...]
+    rejects: Rejects
+    warnings: tuple[str, ...]
+    notes: tuple[str, ...]
+    started: datetime
+    seconds: float
+    verified: bool | None = None
+    run: str | None = None
+
+    @property
+    def fields_updated(self) -> int:
+        """How many fields of existing records changed."""
+        return sum(table.fields_updated for table in self.tables)
+
+    def to_dict(self) -> dict[str, Any]:
+        """The receipt as plain data, in the published form `tidymerge-receipt/1`."""
+        from tidymerge.reports.receipt_json import receipt_to_dict
+
+        return receipt_to_dict(self)

@@ -1,0 +1,102 @@
+"""The contracts between the flow and the outside: where rows come from and where they go."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from types import TracebackType
+from typing import Protocol, Self
+
+import pyarrow as pa
+
+from tidymerge.model import ChangeSet, Existing, Flaw, Incoming, Pairing, TableShape, TargetColumn
+
+
+class Source(Protocol):
+    """Incoming rows in a file or a sheet. Opening one raises a SourceError if it can't be read."""
+
+    address: str
+    sheet: str | None
+    notes: tuple[str, ...]
+
+    def parts(self) -> tuple[tuple[str, int, int], ...]:
+        """The sheets of a workbook: name, rows and columns of each; none for a file without parts."""
+
+    def head(self, rows: int) -> list[list[str]]:
+        """The cells of the first `rows` rows as text, blanks as ''."""
+
+    def read(self, header_row: int) -> Incoming:
+        """All rows below `header_row` (0 for the top row) that are not wholly blank."""
+
+
+@dataclass(frozen=True, slots=True)
+class Refusal:
+    """A change that only the target could find fault with: its position in the change set, and its words."""
+
+    position: int
+    message: str
+
+
+@dataclass(frozen=True, slots=True)
+class Written:
+    """What the target says that it did, and what it refused."""
+
+    updated: int
+    inserted: int
+    refused: tuple[Refusal, ...] = ()
+
+
+class Target(Protocol):
+    """A table that can be described, read and written in one transaction.
+
+    Entering begins the transaction (with the write lock, if opened for writing); leaving without
+    `commit` rolls back. All methods raise a TargetError in place of the driver's own errors.
+    """
+
+    @property
+    def address(self) -> str:
+        """Where the table is, for people; never with a password."""
+
+    def __enter__(self) -> Self: ...
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None: ...
+
+    def parts(self) -> tuple[tuple[str, int, int], ...]:
+        """The tables that live where the target does: name, rows and columns of each."""
+
+    def describe(self) -> TableShape:
+        """The table's columns and constraints."""
+
+    def count(self) -> int:
+        """How many rows the table holds now."""
+
+    def fetch(self, pairing: Pairing, keys: pa.Table | None) -> Existing:
+        """The records that may match `keys` (typed key columns), or all of them: the loaded columns only."""
+
+    def read(self, columns: Sequence[TargetColumn]) -> pa.Table:
+        """The given columns of every record, typed."""
+
+    def stage(self, changes: ChangeSet, existing: Existing, pairing: Pairing) -> None:
+        """Put the decided changes where set-based statements reach them, in place of any staged before.
+
+        The table itself is untouched.
+        """
+
+    def violations(self, changes: ChangeSet, pairing: Pairing) -> list[Flaw]:
+        """The staged changes that would break a constraint of the table."""
+
+    def write(self, changes: ChangeSet) -> Written:
+        """Write what is staged: only changed rows, only changed columns."""
+
+    def read_back(self, changes: ChangeSet) -> pa.Table:
+        """The written records as they now stand, in the order of the change set."""
+
+    def commit(self) -> None:
+        """Make the writes last."""
+
+
+class Progress(Protocol):
+    """Told when a stage of a run begins."""
+
+    def stage(self, words: str) -> None:
+        """A stage begins, said in a few words for people."""
