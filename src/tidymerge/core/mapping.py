@@ -1,0 +1,153 @@
+"""Which incoming column feeds which target column: by name after folding, or as the job says."""
+
+import unicodedata
+from collections.abc import Iterable, Mapping, Sequence
+from difflib import get_close_matches
+
+from tidymerge.errors import AmbiguousColumn, NoKey, NoSuchColumn, UnloadableColumn
+from tidymerge.model import Pair, Pairing, TableShape, TargetColumn
+
+
+def fold(name: str) -> str:
+    """A column name without letter case, spaces and punctuation: 'Hive No.' and 'hive_no' are one.
+
+    Letters, digits and the marks that belong to letters stay, in every script. A name made of
+    punctuation alone stays as it is.
+    """
+    text = unicodedata.normalize("NFKC", name).casefold()
+    return "".join(sign for sign in text if unicodedata.category(sign)[0] in "LNM") or name.strip()
+
+
+def pair_columns(
+    incoming: Sequence[str],
+    shape: TableShape,
+    *,
+    renames: Mapping[str, str] | None = None,
+    only: Sequence[str] = (),
+    key: Sequence[str] = (),
+) -> Pairing:
+    """Pair the columns and settle the key.
+
+    `renames` maps target column to incoming column; `only` limits the target columns loaded (key
+    columns always are); `key` names target columns. Names may be given folded. Raises NoSuchColumn,
+    AmbiguousColumn, UnloadableColumn and NoKey. Source: section 6 of the design.
+    """
+    settled = {
+        target_name(shape, target): _incoming_name(incoming, source) for target, source in (renames or {}).items()
+    }
+    for name in settled:
+        if shape.column(name).generated:
+            raise UnloadableColumn(f"{name} is computed by the database and can't be loaded; leave it out of the map.")
+    wanted = {target_name(shape, name) for name in only}
+    keys = tuple(dict.fromkeys(target_name(shape, name) for name in key))
+    by_fold = _by_fold(name for name in incoming if name not in settled.values())
+    pairs = []
+    for column in shape.columns:
+        if wanted and column.name not in wanted and column.name not in (keys or shape.primary_key):
+            continue
+        source = settled.get(column.name) or _source_for(column, by_fold)
+        if source is not None:
+            pairs.append(Pair(column, source))
+    _check_one_each(pairs)
+    loaded = {pair.target.name for pair in pairs}
+    keys = keys or _default_key(shape, loaded)
+    _check_key(keys, loaded, incoming, shape)
+    used = {pair.incoming for pair in pairs}
+    return Pairing(
+        tuple(pairs),
+        keys,
+        tuple(dict.fromkeys(name for name in incoming if name not in used)),
+        tuple(column.name for column in shape.columns if column.name not in loaded),
+    )
+
+
+def target_name(shape: TableShape, given: str) -> str:
+    """The target's own spelling of a column name given exactly or folded."""
+    names = [column.name for column in shape.columns]
+    return _named(names, given, f"{shape.name} has no column {given!r}")
+
+
+def _incoming_name(incoming: Sequence[str], given: str) -> str:
+    name = _named(incoming, given, f"The incoming rows have no column {given!r}")
+    if list(incoming).count(name) > 1:
+        raise AmbiguousColumn(f"The incoming rows have several columns called {name!r}; give them different names.")
+    return name
+
+
+def _named(names: Sequence[str], given: str, problem: str) -> str:
+    if given in names:
+        return given
+    fitting = [name for name in names if fold(name) == fold(given)]
+    if len(fitting) == 1:
+        return fitting[0]
+    if fitting:
+        raise AmbiguousColumn(f"{given!r} could mean any of {listing(fitting)}; write one of them exactly.")
+    close = get_close_matches(fold(given), [fold(name) for name in names], n=1)
+    hint = next((name for name in names if close and fold(name) == close[0]), None)
+    raise NoSuchColumn(f"{problem}; did you mean {hint!r}?" if hint else f"{problem}; it has {listing(names)}.")
+
+
+def _by_fold(names: Iterable[str]) -> dict[str, list[str]]:
+    grouped: dict[str, list[str]] = {}
+    for name in names:
+        grouped.setdefault(fold(name), []).append(name)
+    return grouped
+
+
+def _source_for(column: TargetColumn, by_fold: Mapping[str, list[str]]) -> str | None:
+    fitting = by_fold.get(fold(column.name), [])
+    if column.generated or not fitting:
+        return None
+    if len(fitting) > 1:
+        raise AmbiguousColumn(
+            f"Several incoming columns fit {column.name}: {listing(fitting)}. "
+            f"Say which with --map '{column.name}=…', or give them different names."
+        )
+    return fitting[0]
+
+
+def _check_one_each(pairs: Sequence[Pair]) -> None:
+    """Two target columns whose names fold alike must not be fed by one incoming column unasked."""
+    seen: dict[str, str] = {}
+    for pair in pairs:
+        if pair.incoming in seen and fold(pair.target.name) == fold(seen[pair.incoming]):
+            raise AmbiguousColumn(
+                f"The incoming column {pair.incoming!r} fits both {seen[pair.incoming]} and {pair.target.name}; "
+                f"say which with --map '{pair.target.name}={pair.incoming}' and --only."
+            )
+        seen[pair.incoming] = pair.target.name
+
+
+def _default_key(shape: TableShape, loaded: set[str]) -> tuple[str, ...]:
+    if shape.primary_key and set(shape.primary_key) <= loaded:
+        return shape.primary_key
+    candidates = [names for names in (shape.primary_key, *shape.unique) if names]
+    can = [names for names in candidates if set(names) <= loaded]
+    if can:
+        hint = "These could serve: " + "; or ".join(" ".join(f"--key {name}" for name in names) for names in can)
+    elif candidates:
+        hint = (
+            "The target's unique columns are "
+            + "; ".join(" + ".join(names) for names in candidates)
+            + ", but the incoming rows do not have them all; name the columns that find a record with --key"
+        )
+    else:
+        hint = f"{shape.name} declares no primary key or unique columns; name the columns that find a record with --key"
+    raise NoKey(f"No key to match records by. {hint}.")
+
+
+def _check_key(keys: Sequence[str], loaded: set[str], incoming: Sequence[str], shape: TableShape) -> None:
+    for name in keys:
+        if name not in loaded:
+            if shape.column(name).generated:
+                raise UnloadableColumn(f"The key column {name} is computed by the database; choose another key.")
+            raise NoSuchColumn(
+                f"No incoming column fits the key column {name}; the incoming columns are {listing(incoming)}. "
+                f"Say which one it is with --map '{name}=…'."
+            )
+
+
+def listing(names: Sequence[str], most: int = 12) -> str:
+    """Names for a message, cut after `most`."""
+    shown = ", ".join(name if name.isidentifier() else repr(name) for name in list(names)[:most])
+    return shown + (f" and {len(names) - most} more" if len(names) > most else "")

@@ -1,0 +1,79 @@
+"""The rejected rows as a table that can be mended and loaded again."""
+
+from dataclasses import replace
+
+import numpy as np
+import pyarrow as pa
+
+from tidymerge.core.account import first_flaws
+from tidymerge.core.convert import as_text
+from tidymerge.core.tidy import guard, unguard
+from tidymerge.model import ChangeSet, Flaw, Incoming, IncomingColumn, RejectedCell
+
+ROW = "rejected: row"
+WHY = "rejected: why"
+
+
+def rejects_table(incoming: Incoming, changes: ChangeSet) -> pa.Table:
+    """The rejected rows as they arrived, as text, after their row number and what is wrong with each.
+
+    Cells that a spreadsheet would run as a formula are guarded; `mended` takes the guard away.
+    """
+    rows = np.flatnonzero(first_flaws(changes) >= 0)
+    arrays = [pa.array(incoming.row_numbers[rows]), _complaints(changes, rows)]
+    names = [ROW, WHY]
+    for column in incoming.columns:
+        if column.name not in (ROW, WHY):
+            arrays.append(guard(as_text(column).take(pa.array(rows))))
+            names.append(column.name)
+    return pa.Table.from_arrays(arrays, names)
+
+
+def _complaints(changes: ChangeSet, rows: np.ndarray) -> pa.Array:
+    """All that is wrong with each of `rows`, in one sentence a flaw."""
+    place = np.full(len(changes.outcomes), -1, np.int64)
+    place[rows] = np.arange(len(rows))
+    texts = np.full(len(rows), "", object)
+    for flaw in changes.flaws:
+        said = np.array(complaint_texts(flaw), object)
+        at = place[flaw.rows]
+        texts[at] = np.where(texts[at] == "", said, texts[at] + "; " + said)
+    return guard(pa.array(texts, pa.string()))
+
+
+def complaint_texts(flaw: Flaw) -> list[str]:
+    """What is wrong, a text a row of the flaw: column and value, reason, what was expected."""
+    end = f"{flaw.reason.value}, expected {flaw.expected}"
+    if flaw.values is None:
+        return [f"{flaw.column}: {end}" if flaw.column else end] * len(flaw.rows)
+    return [f"{flaw.column or 'row'} {value!r}: {end}" for value in flaw.values.to_pylist()]
+
+
+def first_rejects(incoming: Incoming, changes: ChangeSet, each: int) -> tuple[RejectedCell, ...]:
+    """The first `each` rejected cells for each reason that a row counts under, in row order."""
+    first = first_flaws(changes)
+    seen: dict[str, int] = {}
+    cells = []
+    for index, flaw in enumerate(changes.flaws):
+        for at in np.flatnonzero(first[flaw.rows] == index)[: each - seen.get(flaw.reason, 0)].tolist():
+            seen[flaw.reason] = seen.get(flaw.reason, 0) + 1
+            value = flaw.values[at].as_py() if flaw.values is not None else None
+            row = int(incoming.row_numbers[flaw.rows[at]])
+            cells.append(RejectedCell(row, flaw.column, value, flaw.reason.value, flaw.expected))
+    return tuple(sorted(cells, key=lambda cell: cell.row))
+
+
+def mended(incoming: Incoming) -> Incoming:
+    """A rejects file that comes back: without our own columns, and without the guards we put there."""
+    if WHY not in [column.name for column in incoming.columns]:
+        return incoming
+    columns = [
+        IncomingColumn(column.name, tuple(_unguarded(part) for part in column.parts))
+        for column in incoming.columns
+        if column.name not in (ROW, WHY)
+    ]
+    return replace(incoming, columns=tuple(columns))
+
+
+def _unguarded(part: pa.Array) -> pa.Array:
+    return unguard(part) if pa.types.is_string(part.type) else part

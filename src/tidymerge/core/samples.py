@@ -1,0 +1,52 @@
+"""A few changes picked out for people to look at."""
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tidymerge.core.cells import as_array
+from tidymerge.core.decide import key_text
+from tidymerge.model import ChangeSet, Example, Incoming, SampleRow
+
+
+def examples(incoming: Incoming, changes: ChangeSet) -> dict[str, Example]:
+    """For each column that changes its first change in row order."""
+    found = {}
+    for name, mask in changes.changed.items():
+        if mask.any():
+            positions = mask.nonzero()[0]
+            at = int(positions[changes.incoming[positions].argmin()])
+            key = tuple(key_text(changes.after.slice(at, 1), [column])[0].as_py() for column in changes.key)
+            row = int(incoming.row_numbers[changes.incoming[at]])
+            before, after = _text(changes.before, name, at), _text(changes.after, name, at)
+            found[name] = Example(row, key, before, after or "")
+    return found
+
+
+def sample_rows(incoming: Incoming, changes: ChangeSet, updates: int = 3, inserts: int = 2) -> tuple[SampleRow, ...]:
+    """The first few updated and inserted records in full, in row order."""
+    first = changes.incoming[: changes.updates].argsort()[:updates].tolist()
+    new = range(changes.updates, min(changes.updates + inserts, changes.after.num_rows))
+    return tuple(_sample(incoming, changes, at) for at in (*first, *new))
+
+
+def _sample(incoming: Incoming, changes: ChangeSet, at: int) -> SampleRow:
+    is_update = at < changes.updates
+    fields = tuple(
+        (
+            name,
+            _text(changes.before, name, at) if is_update else None,
+            _text(changes.after, name, at),
+            bool(changes.changed[name][at]) if is_update and name in changes.changed else not is_update,
+        )
+        for name in changes.after.column_names
+    )
+    row = int(incoming.row_numbers[changes.incoming[at]])
+    return SampleRow(row, "updated" if is_update else "inserted", fields)
+
+
+def _text(table: pa.Table, name: str, at: int) -> str | None:
+    value = as_array(table[name].slice(at, 1))
+    if pa.types.is_binary(value.type):
+        return None if value[0].as_py() is None else value[0].as_py().hex()
+    text: str | None = pc.cast(value, pa.string())[0].as_py()
+    return text

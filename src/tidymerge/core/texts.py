@@ -1,0 +1,111 @@
+"""Cells to text, truth values, UUIDs, JSON and binary."""
+
+import json
+import re
+import uuid
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tidymerge.core.cells import BadCells, Cast, TextRule, Wrong, cast_text, keep, mask_of
+from tidymerge.core.numbers import number_text
+from tidymerge.core.times import refuse
+from tidymerge.model import ColumnType, Reason
+
+_TRUE = frozenset({"true", "t", "yes", "y", "1"})
+_FALSE = frozenset({"false", "f", "no", "n", "0"})
+_TRUTH = "true or false (also yes/no, 1/0)"
+
+
+def to_text(cells: pa.Array, to: ColumnType) -> Cast:
+    """Cast any cell to text as a person would type it, within the column's length in characters."""
+    cast = _written_out(cells)
+    texts, bad = cast.values, list(cast.bad)
+    if to.numeric_text:
+        risky = mask_of(pc.match_substring_regex(texts, r"^\s*[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\s*$"))
+        risky &= ~mask_of(pc.match_substring_regex(texts, r"^(0|-?[1-9]\d{0,14})(\.\d{0,3}[1-9])?$"))
+        if risky.any():
+            wanted = f"text that stays as it is: a column declared {to.declared} stores this as a number"
+            bad.append(BadCells(np.flatnonzero(risky), Reason.STORED_AS_NUMBER, wanted))
+    if to.length is not None:
+        long = mask_of(pc.greater(pc.utf8_length(texts), to.length))
+        if long.any():
+            bad.append(BadCells(np.flatnonzero(long), Reason.TOO_LONG, f"at most {to.length} characters"))
+    for cells_ in bad[len(cast.bad) :]:
+        good = np.ones(len(texts), bool)
+        good[cells_.rows] = False
+        texts = keep(texts, good)
+    return Cast(texts, tuple(bad))
+
+
+def _written_out(cells: pa.Array) -> Cast:
+    kind = cells.type
+    if pa.types.is_string(kind):
+        return Cast(cells)
+    if pa.types.is_floating(kind) or pa.types.is_integer(kind) or pa.types.is_decimal(kind):
+        return number_text(cells)
+    if pa.types.is_binary(kind):
+        return Cast(pa.array([None if value is None else value.hex() for value in cells.to_pylist()], pa.string()))
+    if pa.types.is_timestamp(kind):
+        text = pc.strftime(cells, "%Y-%m-%d %H:%M:%S")  # Arrow's %S carries the fraction
+        return Cast(pc.replace_substring_regex(text, r"\.0+$", ""))
+    return Cast(pc.cast(cells, pa.string()))
+
+
+def to_boolean(cells: pa.Array, to: ColumnType) -> Cast:
+    """Cast truth values, 0 and 1, or the usual English words for them."""
+    if pa.types.is_boolean(cells.type):
+        return Cast(cells)
+    if pa.types.is_temporal(cells.type):
+        return refuse(cells, to, Reason.NOT_TRUE_OR_FALSE, _TRUTH)
+    return cast_text(_written_out(cells).values, TextRule(pa.bool_(), _one_boolean))
+
+
+def _one_boolean(text: str) -> bool | Wrong:
+    word = text.lower()
+    if word in _TRUE or word in _FALSE:
+        return word in _TRUE
+    return Wrong(Reason.NOT_TRUE_OR_FALSE, _TRUTH)
+
+
+def to_uuid(cells: pa.Array, to: ColumnType) -> Cast:
+    """Cast text to UUIDs (RFC 9562), in lower case with dashes."""
+    if not pa.types.is_string(cells.type):
+        return refuse(cells, to, Reason.NOT_A_UUID, "a UUID")
+    plain = r"[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}"
+    return cast_text(cells, TextRule(pa.string(), _one_uuid, plain))
+
+
+def _one_uuid(text: str) -> str | Wrong:
+    if re.fullmatch(r"[{]?[0-9a-fA-F]{8}(-?[0-9a-fA-F]{4}){3}-?[0-9a-fA-F]{12}[}]?", text):
+        return str(uuid.UUID(text))
+    return Wrong(Reason.NOT_A_UUID, "a UUID such as 550e8400-e29b-41d4-a716-446655440000")
+
+
+def to_json(cells: pa.Array, _to: ColumnType) -> Cast:
+    """Cast JSON text (RFC 8259) to one spelling, so that equal documents compare equal."""
+    return cast_text(_written_out(cells).values, TextRule(pa.string(), _one_json))
+
+
+def _one_json(text: str) -> str | Wrong:
+    try:
+        return json.dumps(json.loads(text), ensure_ascii=False, sort_keys=True, separators=(",", ":"))
+    except ValueError:
+        return Wrong(Reason.NOT_JSON, "a JSON document")
+
+
+def to_binary(cells: pa.Array, to: ColumnType) -> Cast:
+    """Cast hexadecimal text to bytes."""
+    if pa.types.is_binary(cells.type):
+        return Cast(cells)
+    if not pa.types.is_string(cells.type):
+        return refuse(cells, to, Reason.NOT_BINARY, "bytes written as hexadecimal digits")
+    return cast_text(cells, TextRule(pa.binary(), _one_binary))
+
+
+def _one_binary(text: str) -> bytes | Wrong:
+    digits = re.fullmatch(r"(?:0x|\\x)?((?:[0-9a-fA-F]{2})+)", text)
+    if digits:
+        return bytes.fromhex(digits[1])
+    return Wrong(Reason.NOT_BINARY, "bytes written as hexadecimal digits, such as 0a1b2c")
