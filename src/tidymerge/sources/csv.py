@@ -1,0 +1,237 @@
+"""CSV and TSV (RFC 4180): delimiter, quote and encoding are found unless they are given.
+
+A regular file is parsed by Arrow. Where records are ragged, or blank lines would shift the row
+numbers, the standard library's parser reads it again, slower but row by row.
+"""
+
+import codecs
+import csv
+import io
+import re
+import sys
+from collections.abc import Iterator, Sequence
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.csv as arrow_csv
+
+from tidymerge.address import Address
+from tidymerge.errors import BadOption, BrokenFile, NoRows, NoSuchFile, WrongEncoding
+from tidymerge.model import Flaw, Incoming, IncomingColumn, Indices
+from tidymerge.sources import ReadOptions
+from tidymerge.sources.table import as_incoming, column_names, wrong_length
+
+_SAMPLE = 256 * 1024
+_DELIMITERS = ",;\t|"
+_BLANK_LINES = (b"\n\n", b"\n\r\n", b"\r\r")
+_MARKS = (
+    (codecs.BOM_UTF8, "utf-8"),
+    (codecs.BOM_UTF32_LE, "utf-32"),
+    (codecs.BOM_UTF32_BE, "utf-32"),
+    (codecs.BOM_UTF16_LE, "utf-16"),
+    (codecs.BOM_UTF16_BE, "utf-16"),
+)
+
+
+class _Irregular(Exception):
+    """The fast parser met a record that it can't number or hold."""
+
+
+class CsvSource:
+    """A delimited text file, or standard input."""
+
+    def __init__(self, address: Address, options: ReadOptions) -> None:
+        self.address = "standard input" if str(address.path) == "-" else str(address)
+        self.sheet: str | None = None
+        self.notes: tuple[str, ...] = ()
+        data = _read(address)
+        self._data = self._decoded(data, options.encoding)
+        if not self._data.strip():
+            raise NoRows(f"{self.address} is empty.")
+        if b"\0" in self._data[:_SAMPLE]:
+            raise BrokenFile(f"{self.address} is not a text file: it holds zero bytes. Was it saved in another format?")
+        self._quote = options.quote or _find_quote(self._data[:_SAMPLE])
+        tab = address.path.suffix.lower() in (".tsv", ".tab")
+        self._delimiter = options.delimiter or ("\t" if tab else None) or self._find_delimiter()
+        for name, mark in (("delimiter", self._delimiter), ("quote", self._quote)):
+            if len(mark) != 1 or not mark.isascii() or mark in "\r\n":
+                raise BadOption(f"The {name} must be one ASCII character, not {mark!r}.")
+
+    def _decoded(self, data: bytes, given: str | None) -> bytes:
+        """The file as UTF-8 without a byte-order mark."""
+        if given is None:
+            for mark, encoding in _MARKS:
+                if data.startswith(mark):
+                    given = encoding
+                    data = data[len(mark) :] if encoding == "utf-8" else data
+                    break
+        try:
+            if given is not None and codecs.lookup(given).name != "utf-8":
+                return data.decode(given).removeprefix("\ufeff").encode()
+            data.decode("utf-8")
+        except LookupError:
+            raise BadOption(f"There is no encoding called {given!r}; try utf-8, cp1252 or utf-16.") from None
+        except UnicodeDecodeError as error:
+            if given is None:
+                return self._guessed(data)
+            line = data.count(b"\n", 0, error.start) + 1
+            raise WrongEncoding(
+                f"{self.address} is not {given} text: line {line} holds bytes that {given} does not have. "
+                "Leave --encoding out to have it found, or give another one, such as cp1252."
+            ) from None
+        return data.removeprefix(codecs.BOM_UTF8)
+
+    def _guessed(self, data: bytes) -> bytes:
+        from charset_normalizer import from_bytes
+
+        best = from_bytes(data[:_SAMPLE]).best()
+        for encoding in (best.encoding if best else "cp1252", "cp1252", "latin-1"):
+            try:
+                text = data.decode(encoding)
+            except UnicodeDecodeError:
+                continue
+            self.notes += (f"Read as {encoding} text; if letters look wrong, give --encoding.",)
+            return text.encode()
+        raise WrongEncoding(f"The encoding of {self.address} can't be found; give it with --encoding.")
+
+    def _find_delimiter(self) -> str:
+        """The delimiter that cuts the most of the first records into equally many cells."""
+        best, most = ",", 0
+        for delimiter in _DELIMITERS:
+            widths = [len(row) for row in self._sample(delimiter, 200) if row]
+            common = max(set(widths), key=widths.count, default=1)
+            score = widths.count(common) * (common - 1)
+            if score > most:
+                best, most = delimiter, score
+        return best
+
+    def _sample(self, delimiter: str, rows: int) -> list[list[str]]:
+        text = self._data[:_SAMPLE].decode(errors="ignore")
+        reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, quotechar=self._quote)
+        try:
+            return [row for _, row in zip(range(rows), reader, strict=False)]
+        except csv.Error:
+            return []
+
+    def parts(self) -> tuple[tuple[str, int, int], ...]:
+        """None: a text file is one table."""
+        return ()
+
+    def head(self, rows: int) -> list[list[str]]:
+        """The first rows, blank lines included."""
+        return self._sample(self._delimiter, rows)
+
+    def read(self, header_row: int) -> Incoming:
+        """The rows below the header; ragged ones come with a flaw."""
+        try:
+            return self._read_regular(header_row)
+        except _Irregular:
+            return self._read_singly(header_row)
+
+    def _read_regular(self, header_row: int) -> Incoming:
+        start, header = self._header(header_row)
+        body = memoryview(self._data)[start:]
+        end = len(self._data.rstrip())
+        blank_line = any(self._data.find(blank, start, end) >= 0 for blank in _BLANK_LINES)
+        if blank_line or self._data.count(self._quote.encode()) % 2:
+            raise _Irregular
+        names = column_names(header)
+        if not bytes(body[:4096]).strip() and not self._data[start:].strip():
+            return self._incoming([pa.nulls(0, pa.string()) for _ in names], names, np.zeros(0, np.int64), header_row)
+        keys = [str(index) for index in range(len(names))]
+
+        def ragged(_: object) -> str:
+            raise _Irregular
+
+        try:
+            table = arrow_csv.read_csv(
+                pa.py_buffer(body),
+                arrow_csv.ReadOptions(column_names=keys, block_size=8 << 20),
+                arrow_csv.ParseOptions(
+                    delimiter=self._delimiter,
+                    quote_char=self._quote,
+                    newlines_in_values=self._quote.encode() in self._data,
+                    ignore_empty_lines=False,
+                    invalid_row_handler=ragged,
+                ),
+                arrow_csv.ConvertOptions(
+                    column_types=dict.fromkeys(keys, pa.string()), null_values=[""], strings_can_be_null=True
+                ),
+            )
+        except (pa.ArrowInvalid, _Irregular):
+            raise _Irregular from None
+        numbers = np.arange(table.num_rows, dtype=np.int64) + header_row + 2
+        return self._incoming([column.combine_chunks() for column in table.columns], names, numbers, header_row)
+
+    def _header(self, header_row: int) -> tuple[int, list[str]]:
+        """Where the rows below the header start, in bytes, and the header's cells."""
+        text = io.StringIO(self._data[:_SAMPLE].decode(errors="ignore"), newline="")
+        reader = csv.reader(text, delimiter=self._delimiter, quotechar=self._quote)
+        for number, row in enumerate(reader):
+            if number == header_row:
+                lines = self._data[:_SAMPLE].splitlines(keepends=True)[: reader.line_num]
+                return sum(map(len, lines)), row
+        raise NoRows(f"{self.address} has no row {header_row + 1}.")
+
+    def _read_singly(self, header_row: int) -> Incoming:
+        header: list[str] = []
+        rows: list[list[str]] = []
+        numbers: list[int] = []
+        short: list[tuple[int, int]] = []
+        for index, row in enumerate(self._strict_rows()):
+            if index == header_row:
+                header = row
+            elif index > header_row and row:
+                if len(row) != len(header):
+                    short.append((len(rows), len(row)))
+                rows.append((row + [""] * len(header))[: len(header)])
+                numbers.append(index + 1)
+        names = column_names(header)
+        cells = list(zip(*rows, strict=True)) or [()] * len(names)
+        arrays = [pa.array(column, pa.string()) for column in cells]
+        places = np.array([place for place, _ in short], np.int64)
+        counts = np.array([count for _, count in short], np.int64)
+        flaws = wrong_length(places, counts, len(names))
+        return self._incoming(arrays, names, np.array(numbers, np.int64), header_row, flaws)
+
+    def _strict_rows(self) -> Iterator[list[str]]:
+        csv.field_size_limit(sys.maxsize)
+        text = io.TextIOWrapper(io.BytesIO(self._data), "utf-8", newline="")
+        reader = csv.reader(text, delimiter=self._delimiter, quotechar=self._quote, strict=True)
+        started = 1
+        try:
+            for row in reader:
+                yield row
+                started = reader.line_num + 1
+        except csv.Error as error:
+            raise BrokenFile(
+                f"{self.address} is badly quoted: the record that starts on line {started} ({error}). "
+                f"A {self._quote} inside a quoted cell must be doubled, and every quote closed."
+            ) from None
+
+    def _incoming(
+        self,
+        arrays: Sequence[pa.Array],
+        names: Sequence[str],
+        numbers: Indices,
+        header_row: int,
+        flaws: Sequence[Flaw] = (),
+    ) -> Incoming:
+        columns = [IncomingColumn(name, (array,)) for name, array in zip(names, arrays, strict=True)]
+        return as_incoming(
+            columns, numbers, flaws, address=self.address, header_row=header_row + 1, sheet=None, notes=self.notes
+        )
+
+
+def _read(address: Address) -> bytes:
+    try:
+        return sys.stdin.buffer.read() if str(address.path) == "-" else address.path.read_bytes()
+    except OSError as error:
+        raise NoSuchFile(f"{address.path} can't be read: {error.strerror}.") from None
+
+
+def _find_quote(sample: bytes) -> str:
+    """The quote that stands beside delimiters and line ends: double, unless only single ones do."""
+    double, single = (len(re.findall(rb"(?:^|[,;\t|])" + mark, sample, re.MULTILINE)) for mark in (b'"', b"'"))
+    closing = len(re.findall(rb"'(?:$|[,;\t|\r])", sample, re.MULTILINE))
+    return "'" if single and not double and single == closing else '"'

@@ -1,0 +1,96 @@
+"""From rows of cells to incoming columns: what all sheet-like sources share."""
+
+from collections.abc import Sequence
+from datetime import date, datetime, time, timedelta
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from tidymerge.core.convert import blank_rows
+from tidymerge.model import Flaw, Incoming, IncomingColumn, Indices, Reason
+
+_ARROW = {
+    str: pa.string(),
+    float: pa.float64(),
+    int: pa.int64(),
+    bool: pa.bool_(),
+    date: pa.date32(),
+    datetime: pa.timestamp("us"),
+    time: pa.time64("us"),
+}
+_LETTERS = 26
+
+
+def column_letter(index: int) -> str:
+    """The letter over a spreadsheet column: 0 is A, 26 is AA."""
+    letters = ""
+    index += 1
+    while index:
+        index, rest = divmod(index - 1, _LETTERS)
+        letters = chr(ord("A") + rest) + letters
+    return letters
+
+
+def column_names(header: Sequence[str]) -> list[str]:
+    """Names for the columns under a header row; one without a name is called by its letter."""
+    return [name.strip() or f"column {column_letter(index)}" for index, name in enumerate(header)]
+
+
+def parts_of(cells: Sequence[Any]) -> tuple[pa.Array, ...]:
+    """Python cells of mixed types as one Arrow array a type; '' and None are blank."""
+    kinds = set(map(type, cells)) - {type(None)}
+    if timedelta in kinds:
+        return parts_of([_duration(cell) if type(cell) is timedelta else cell for cell in cells])
+    if kinds == {str}:
+        return (pa.array(cells, pa.string()),)
+    parts = []
+    for kind in sorted(kinds, key=lambda kind: list(_ARROW).index(kind)):
+        own = [cell if type(cell) is kind and cell != "" else None for cell in cells]
+        if any(cell is not None for cell in own):
+            parts.append(pa.array(own, _ARROW[kind]))
+    return tuple(parts) or (pa.nulls(len(cells), pa.string()),)
+
+
+def _duration(cell: timedelta) -> time | str:
+    """A spreadsheet's duration: a time of day if below 24 hours, else text that no time column takes."""
+    if timedelta(0) <= cell < timedelta(days=1):
+        hours, rest = divmod(cell.seconds, 3600)
+        return time(hours, *divmod(rest, 60), cell.microseconds)
+    return f"{cell.total_seconds() / 3600:g} hours"
+
+
+def as_incoming(
+    columns: Sequence[IncomingColumn],
+    row_numbers: Indices,
+    flaws: Sequence[Flaw] = (),
+    **about: Any,
+) -> Incoming:
+    """Incoming rows without those that are wholly blank; nameless columns that hold nothing go too."""
+    blank = blank_rows(columns, len(row_numbers))
+    for flaw in flaws:
+        blank[flaw.rows] = False
+    kept = [
+        column
+        for column in columns
+        if not column.name.startswith("column ") or any(part.null_count < len(part) for part in column.parts)
+    ]
+    if not blank.any():
+        return Incoming(columns=tuple(kept), row_numbers=row_numbers, flaws=tuple(flaws), **about)
+    stays = ~blank
+    mask, place = pa.array(stays), np.cumsum(stays) - 1
+    return Incoming(
+        columns=tuple(
+            IncomingColumn(column.name, tuple(part.filter(mask) for part in column.parts)) for column in kept
+        ),
+        row_numbers=row_numbers[stays],
+        flaws=tuple(Flaw(flaw.reason, place[flaw.rows], flaw.expected, flaw.column, flaw.values) for flaw in flaws),
+        **about,
+    )
+
+
+def wrong_length(rows: Indices, counts: Indices, wanted: int) -> list[Flaw]:
+    """Flaws for rows that have more or fewer cells than the header has names."""
+    expected = f"{wanted} cells, one for each column name"
+    values = pa.array([f"{count} cells" for count in counts.tolist()], pa.string())
+    return [Flaw(Reason.WRONG_CELLS, rows, expected, None, values)] if len(rows) else []
