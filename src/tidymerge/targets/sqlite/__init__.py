@@ -1,0 +1,1 @@
+"""SQLite tables as targets: an embedded database, no server."""

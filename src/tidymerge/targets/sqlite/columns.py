@@ -1,0 +1,98 @@
+"""Between SQLite's storage and typed columns, both ways.
+
+SQLite stores any type in any row; what a column means is its declared type. Reading asks the driver
+for the plain column first, and only where that turns out mixed is it read again in an exact form.
+"""
+
+from collections.abc import Callable, Sequence
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tidymerge.core.cells import as_array, valid
+from tidymerge.core.convert import cast_cells
+from tidymerge.model import Kind, TargetColumn
+from tidymerge.targets.sqlite.session import Session, quoted
+
+_TEXT_KINDS = (Kind.TEXT, Kind.UUID, Kind.JSON, Kind.DATE, Kind.TIME, Kind.TIMESTAMP)
+_EXACT_DOUBLE_DIGITS = 15
+
+
+def read_columns(
+    session: Session, columns: Sequence[TargetColumn], query: Callable[[Sequence[str]], str]
+) -> tuple[pa.Table, list[str]]:
+    """Run `query` (from a list of column expressions to SQL) and return its result in exact form.
+
+    The second value names the columns that were read as text because their storage is mixed.
+    """
+    plain = [f"t.{quoted(column.name)} AS {quoted(column.name)}" for column in columns]
+    table = session.table(query(plain))
+    mixed = [column.name for column in columns if not _as_expected(table[column.name], column)]
+    if mixed:
+        exact = [
+            _exact(column.name) if column.name in mixed else expression
+            for column, expression in zip(columns, plain, strict=True)
+        ]
+        table = session.table(query(exact))
+    return table, mixed
+
+
+def _as_expected(stored: pa.ChunkedArray, column: TargetColumn) -> bool:
+    """Whether the driver's own choice of type lost nothing of what this column can mean."""
+    if stored.null_count == len(stored):
+        return True
+    kind, found = column.type.kind, stored.type
+    if kind in _TEXT_KINDS:
+        return bool(pa.types.is_string(found)) or (kind is Kind.TEXT and pa.types.is_int64(found))
+    if kind is Kind.BINARY:
+        return bool(pa.types.is_binary(found))
+    if kind is Kind.FLOAT or (kind is Kind.DECIMAL and (column.type.precision or 0) <= _EXACT_DOUBLE_DIGITS):
+        return bool(pa.types.is_float64(found) or pa.types.is_int64(found))
+    return bool(pa.types.is_int64(found))
+
+
+def _exact(name: str) -> str:
+    column = f"t.{quoted(name)}"
+    return (
+        f"CASE typeof({column}) WHEN 'blob' THEN '0x' || hex({column}) "
+        f"ELSE CAST({column} AS TEXT) END AS {quoted(name)}"
+    )
+
+
+def to_typed(stored: pa.Table, columns: Sequence[TargetColumn]) -> tuple[pa.Table, dict[str, int]]:
+    """Stored values as the declared types mean them, and how many by column are not of their type."""
+    typed, unreadable = {}, {}
+    for column in columns:
+        raw = as_array(stored[column.name])
+        if column.type.kind is Kind.TEXT:
+            typed[column.name] = pc.cast(raw, pa.string())
+            continue
+        parts = [] if raw.null_count == len(raw) else [raw]
+        typed[column.name] = cast_cells(parts, column.type, len(raw)).values
+        lost = int((valid(raw) & ~valid(typed[column.name])).sum())
+        if lost:
+            unreadable[column.name] = lost
+    return pa.table(typed), unreadable
+
+
+def to_stored(values: pa.Array, column: TargetColumn, stamp: "str | None" = None) -> pa.Array:
+    """Typed values as SQLite stores them; `stamp` is a stored timestamp whose spelling is followed."""
+    match column.type.kind:
+        case Kind.DECIMAL | Kind.DATE | Kind.TIME:
+            return pc.cast(values, pa.string())
+        case Kind.BOOLEAN:
+            return pc.cast(values, pa.int64())
+        case Kind.TIMESTAMP:
+            return _stamps(values, stamp or "2026-05-04 09:30:00" + ("+00:00" if column.type.zone else ""))
+        case _:
+            return values
+
+
+def _stamps(values: pa.Array, like: str) -> pa.Array:
+    """Timestamps (UTC if zoned) spelled like `like`: its separator, its fraction and its zone mark."""
+    separator = "T" if "T" in like else " "
+    texts = pc.strftime(pc.cast(values, pa.timestamp("us")), f"%Y-%m-%d{separator}%H:%M:%S")
+    if "." not in like:
+        texts = pc.replace_substring_regex(texts, r"\.0+$", "")
+    zone = "Z" if like.endswith("Z") else "+00:00" if like.endswith("+00:00") else ""
+    return pc.binary_join_element_wise(texts, zone, "") if zone else texts
