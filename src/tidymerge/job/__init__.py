@@ -1,0 +1,1 @@
+"""The job: everything but the incoming rows."""

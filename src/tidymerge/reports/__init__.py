@@ -1,0 +1,1 @@
+"""Receipts and rejects in the forms that leave the program."""
