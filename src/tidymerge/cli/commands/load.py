@@ -1,0 +1,93 @@
+"""`tidymerge load`: write what a preview shows, after asking."""
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from tidymerge.cli import options
+from tidymerge.errors import Stopped
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from tidymerge.job.model import Job
+
+
+def load(
+    incoming: Annotated[
+        str,
+        typer.Argument(
+            metavar="INCOMING", help="The rows to load, as in week32.xlsx#Inspections; - reads CSV from standard input."
+        ),
+    ],
+    into: options.Into,
+    key: options.Key = None,
+    mapped: options.Map = None,
+    only: options.Only = None,
+    header_row: options.HeaderRow = None,
+    delimiter: options.Delimiter = None,
+    quote: options.Quote = None,
+    encoding: options.Encoding = None,
+    rejects: options.RejectsFile = None,
+    strict: Annotated[bool, typer.Option("--strict", help="Load nothing if any row is rejected.")] = False,
+    yes: Annotated[bool, typer.Option("--yes", help="Do not ask, and go ahead in spite of warnings.")] = False,
+    expect: Annotated[
+        str | None,
+        typer.Option(
+            "--expect",
+            metavar="FINGERPRINT",
+            help="Load only if the changes are those of the preview with this fingerprint.",
+        ),
+    ] = None,
+    json: options.AsJson = False,
+) -> None:
+    """Load the incoming rows, all or nothing, and account for every one."""
+    from tidymerge import flow
+    from tidymerge.cli import draw, output
+
+    out = output.console(json_wanted=json)
+    with output.json_failures(json_wanted=json):
+        read = options.read_options(delimiter, quote, encoding)
+        job = options.make_job(incoming, into, key, mapped, only, header_row, read, strict=strict)
+        asked = not yes and expect is None and incoming != "-" and out.is_terminal and sys.stdin.isatty()
+        if asked:
+            expect = _ask(out, job)
+        with output.StageLine(out) as progress:
+            try:
+                receipt = flow.load(
+                    job,
+                    accept_warnings=yes or asked,
+                    expect=expect,
+                    rejects=Path(rejects) if rejects else None,
+                    progress=progress,
+                    shield=output.uninterrupted,
+                )
+            except Stopped as stopped:
+                if not json:
+                    draw.receipt(out, stopped.receipt)
+                raise
+    if json:
+        output.print_json(receipt.to_dict())
+    else:
+        draw.receipt(out, receipt, details=False)
+    output.finish(receipt)
+
+
+def _ask(out: "Console", job: "Job") -> str:
+    """Show the preview, ask, and return its fingerprint, so that the load does what was shown or stops."""
+    from tidymerge import flow
+    from tidymerge.cli import draw, output
+
+    with output.StageLine(out) as progress:
+        receipt = flow.preview(job, progress=progress)
+    draw.receipt(out, receipt)
+    changed = receipt.rows.inserted + receipt.rows.updated
+    if not changed:
+        out.print("There is nothing to load.")
+        output.finish(receipt)
+    if not typer.confirm(f"\nWrite these {changed:,} changes?", default=False):
+        out.print("Nothing was written.")
+        raise typer.Exit(4)
+    return receipt.fingerprint

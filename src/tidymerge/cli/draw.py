@@ -1,0 +1,173 @@
+"""Drawing a receipt on the terminal. Every word here is read by somebody about to change a table."""
+
+from collections.abc import Sequence
+
+from rich.console import Console, Group, RenderableType
+from rich.markup import escape
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from tidymerge.core.caution import plural
+from tidymerge.core.mapping import listing
+from tidymerge.model import Receipt, RejectedCell, SampleRow, State, TableReceipt
+
+_ROWS_NAMED = 8
+_LONGEST_VALUE = 40
+_NUMBERS = ("fields", "row", "rows", "example: row", "columns", "blank", "distinct", "longest")
+_STYLES = {"inserted": "green", "updated": "cyan", "unchanged": "dim", "skipped": "dim", "rejected": "red"}
+_MEANINGS = {
+    "inserted": ("no record had the key: a new one", "new records"),
+    "updated": ("a record had the key and other values", "changed records"),
+    "unchanged": ("a record had the key and the same values", "not written at all"),
+    "skipped": ("said the same as an earlier row", "not written"),
+    "rejected": ("something is wrong with the row", "not written"),
+}
+
+
+def receipt(out: Console, shown: Receipt, *, details: bool = True) -> None:
+    """Print a receipt: what goes where, the tally, the changes, the rejects, the warnings."""
+    for table in shown.tables:
+        out.print(_heading(shown, table))
+        out.print(_tally(shown, table))
+        if details:
+            for block in (_changes(table), _samples(table.samples), _columns(table)):
+                if block is not None:
+                    out.print(block)
+    if shown.rejects.reasons:
+        out.print(_rejects(shown))
+    for note in shown.notes:
+        out.print(f"[dim]Note:[/] {escape(note)}")
+    for warning in shown.warnings:
+        out.print(f"[bold yellow]Warning:[/] {escape(warning)}")
+    out.print(_closing(shown))
+
+
+def _heading(shown: Receipt, table: TableReceipt) -> RenderableType:
+    verb = {State.LOADED: "Loaded", State.PREVIEWED: "Preview of"}.get(shown.state, "Not loaded:")
+    line = Text.assemble((verb, "bold"), f" {shown.incoming} ", ("into", "bold"), f" {table.target}")
+    under = f"Column names in row {shown.header_row}; records matched by {' + '.join(table.key)}."
+    return Group("", line, Text(under, "dim"))
+
+
+def _tally(shown: Receipt, table: TableReceipt) -> RenderableType:
+    tally = shown.rows
+    grid = Table(box=None, show_header=False, padding=(0, 2, 0, 0))
+    grid.add_column(justify="right", style="bold")
+    grid.add_column()
+    grid.add_column(style="dim")
+    grid.add_row(f"{tally.read:,}", plural(tally.read, "row read", "rows read"), "blank rows not counted")
+    for name, (meaning, _) in _MEANINGS.items():
+        count = getattr(tally, name)
+        style = _STYLES[name] if count else "dim"
+        extra = (
+            f" ({shown.fields_updated:,} {plural(shown.fields_updated, 'field', 'fields')})"
+            if name == "updated" and count
+            else ""
+        )
+        grid.add_row(Text(f"{count:,}", style), Text(name + extra, style), meaning)
+    rows = f"{table.rows_before:,} rows before, {table.rows_after:,} after"
+    conditional = " if loaded" if shown.state is State.PREVIEWED else ""
+    return Group(Padding(grid, (1, 0, 0, 2)), Text(f"\n  The table: {rows}{conditional}.\n"))
+
+
+def _changes(table: TableReceipt) -> RenderableType | None:
+    if not table.columns:
+        return None
+    listed = grid("Changes by column", ("column", "fields", "example: row", "key", "before", "after"))
+    for name, count in sorted(table.columns.items(), key=lambda item: -item[1]):
+        example = table.examples[name]
+        listed.add_row(
+            name,
+            f"{count:,}",
+            str(example.row),
+            " / ".join(example.key),
+            value(example.before),
+            value(example.after, "cyan"),
+        )
+    return Padding(listed, (0, 0, 1, 0))
+
+
+def _samples(samples: Sequence[SampleRow]) -> RenderableType | None:
+    if not samples:
+        return None
+    names = [name for name, *_ in samples[0].fields]
+    listed = grid("Some rows in full (what changes is picked out)", ("row", "", *names))
+    for sample in samples:
+        cells = []
+        for _, before, after, changed in sample.fields:
+            if sample.outcome == "updated" and changed:
+                cells.append(Text.assemble(value(before, "dim"), " → ", value(after, "bold cyan")))
+            else:
+                cells.append(value(after, "green" if sample.outcome == "inserted" else "dim"))
+        listed.add_row(str(sample.row), Text(sample.outcome, _STYLES[sample.outcome]), *cells)
+    return Padding(listed, (0, 0, 1, 0))
+
+
+def _columns(table: TableReceipt) -> RenderableType:
+    renamed = [f"{target} from {source!r}" for target, source in table.mapping.items()]
+    lines = [f"Columns loaded: {', '.join(renamed)}."]
+    if table.not_loaded:
+        lines.append(f"Incoming columns not loaded: {listing(table.not_loaded)}.")
+    if table.left_alone:
+        lines.append(f"Target columns left as they are: {listing(table.left_alone)}.")
+    return Text("\n".join(lines) + "\n")
+
+
+def _rejects(shown: Receipt) -> RenderableType:
+    listed = grid("Rejected rows", ("reason", "rows", "which", "for example", "expected"))
+    for reason, count in shown.rejects.reasons.items():
+        cells = [cell for cell in shown.rejects.first if cell.reason == reason]
+        numbers = ", ".join(str(cell.row) for cell in cells[:_ROWS_NAMED])
+        more = f" and {count - _ROWS_NAMED:,} more" if count > _ROWS_NAMED else ""
+        listed.add_row(Text(reason, "red"), f"{count:,}", numbers + more, _example(cells[0]), cells[0].expected)
+    where = Text(
+        f"Rejected rows are in {shown.rejects.file}: mend them there and load that file.\n"
+        if shown.rejects.file
+        else ""
+    )
+    return Group(listed, where)
+
+
+def _example(cell: RejectedCell) -> str:
+    return f"{cell.column or ''} {cut(cell.value) if cell.value is not None else ''}".strip()
+
+
+def _closing(shown: Receipt) -> RenderableType:
+    if shown.state is State.LOADED:
+        changed = shown.rows.inserted + shown.rows.updated
+        if not changed:
+            said = "Nothing to write: the table already holds what the rows say."
+        else:
+            said = f"Committed. All {changed:,} written {plural(changed, 'record', 'records')} read back equal."
+    elif shown.state is State.PREVIEWED:
+        said = "Nothing was written: this is a preview."
+    else:
+        said = "Nothing was written."
+    return Text.assemble((said, "bold"), (f"  fingerprint {shown.fingerprint}, {shown.seconds:.1f} s", "dim"))
+
+
+def grid(title: str, names: Sequence[str]) -> Table:
+    """An open table with a title; columns of counts and row numbers to the right."""
+    listed = Table(
+        title=title,
+        title_justify="left",
+        title_style="bold",
+        box=None,
+        padding=(0, 2, 0, 0),
+        header_style="dim underline",
+    )
+    for name in names:
+        listed.add_column(name, justify="right" if name in _NUMBERS else "left", overflow="fold")
+    return listed
+
+
+def value(text: str | None, style: str = "") -> Text:
+    """A value, or the word for none."""
+    return Text("(blank)", "dim italic") if text is None else Text(cut(text), style)
+
+
+def cut(text: str, longest: int = _LONGEST_VALUE) -> str:
+    """A text on one line, no longer than a glance, without what would steer the terminal."""
+    plain = "".join(sign if sign.isprintable() else "␤" if sign == "\n" else "�" for sign in text)
+    return plain if len(plain) <= longest else plain[: longest - 1] + "…"

@@ -1,0 +1,71 @@
+"""Drawing what is in a sheet or a table."""
+
+from rich.console import Console
+from rich.text import Text
+
+from tidymerge.cli.draw import cut, grid, value
+from tidymerge.core.caution import plural
+from tidymerge.core.profile import ColumnProfile
+from tidymerge.looking import Overview, View
+
+_SHORT = 24
+
+
+def overview(out: Console, shown: Overview) -> None:
+    """The sheets of a workbook or the tables of a database."""
+    out.print(Text.assemble("\n", (shown.address, "bold"), f": {len(shown.parts)} {shown.part}s\n"))
+    listed = grid("", (shown.part, "rows", "columns"))
+    listed.title = None
+    for name, rows, columns in shown.parts:
+        listed.add_row(name, f"{rows:,}", str(columns))
+    out.print(listed)
+    if shown.parts:
+        out.print(Text(f"\nLook into one with: tidymerge look '{shown.address}#{shown.parts[0][0]}'", "dim"))
+
+
+def view(out: Console, shown: View) -> None:
+    """The columns of one sheet or table, its keys and a few rows."""
+    columns = shown.profile.columns
+    rows = columns[0].rows if columns else 0
+    where = f", column names in row {shown.header_row}" if shown.header_row else ""
+    title = f": {rows:,} {plural(rows, 'row', 'rows')}, {len(columns)} columns{where}\n"
+    out.print(Text.assemble("\n", (shown.address, "bold"), title))
+    listed = grid("", ("column", "type", "blank", "distinct", "commonest values", "smallest", "largest", "longest"))
+    listed.title = None
+    for column in columns:
+        listed.add_row(
+            column.name,
+            column.type,
+            f"{column.blanks:,}" if column.blanks else "-",
+            f"{column.distinct:,}" + (" unique" if column.unique else ""),
+            _commonest(column),
+            cut(column.smallest or "", _SHORT),
+            cut(column.largest or "", _SHORT),
+            str(column.longest),
+        )
+    out.print(listed)
+    out.print(Text("\n" + _keys(shown) + "\n"))
+    if shown.profile.sample:
+        sample = grid("First rows", tuple(column.name for column in columns))
+        for row in shown.profile.sample:
+            sample.add_row(*(value(cell) for cell in row))
+        out.print(sample)
+    for note in shown.notes:
+        out.print(Text.assemble(("\nNote: ", "dim"), note))
+
+
+def _commonest(column: ColumnProfile) -> str:
+    """The commonest values with their counts; where all differ, just a few of them."""
+    if column.unique:
+        return ", ".join(cut(text, _SHORT) for text, _ in column.commonest[:3]) + ", …"
+    return ", ".join(f"{cut(text, _SHORT)} ({count:,})" for text, count in column.commonest)
+
+
+def _keys(shown: View) -> str:
+    declared = [" + ".join(names) for names in (shown.primary_key, *shown.unique) if names]
+    found = [" + ".join(names) for names in shown.profile.keys]
+    if declared:
+        return f"Declared unique: {'; '.join(declared)}. Rows are matched by the first, unless --key says otherwise."
+    if found:
+        return f"Could serve as key (never blank, never twice): {'; '.join(found[:6])}."
+    return "No column or pair of columns is unique and never blank, so none can serve as key by itself."

@@ -1,0 +1,89 @@
+"""Where output goes: results to standard output, everything else to standard error."""
+
+import json
+import signal
+import sys
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Any, Self
+
+import typer
+from rich.console import Console
+
+from tidymerge.errors import Stopped, TidyMergeError
+from tidymerge.reports.receipt_json import failure_to_dict
+
+if TYPE_CHECKING:
+    from tidymerge.model import Receipt
+
+DONE, WITH_REJECTS = 0, 3
+_PLAIN_WIDTH = 120  # in a file or a pipe, where no terminal tells its width
+
+
+def console(*, json_wanted: bool = False) -> Console:
+    """The console for people: standard output, or standard error when JSON goes to standard output."""
+    stream = sys.stderr if json_wanted else sys.stdout
+    return Console(file=stream, width=None if stream.isatty() else _PLAIN_WIDTH, highlight=False, emoji=False)
+
+
+def print_json(data: dict[str, Any]) -> None:
+    """Print one JSON document to standard output."""
+    print(json.dumps(data, indent=2, ensure_ascii=False))
+
+
+@contextmanager
+def json_failures(*, json_wanted: bool) -> Iterator[None]:
+    """With `--json`, print what ended the run as JSON too before the error goes on its way."""
+    try:
+        yield
+    except Stopped as stopped:
+        if json_wanted:
+            error = {"error": {"code": stopped.code, "message": str(stopped)}}
+            print_json({**stopped.receipt.to_dict(), **error})
+        raise
+    except TidyMergeError as error:
+        if json_wanted:
+            print_json(failure_to_dict("failed", error.code, str(error)))
+        raise
+
+
+def finish(receipt: "Receipt") -> None:
+    """End with the exit status that the receipt calls for."""
+    raise typer.Exit(WITH_REJECTS if receipt.rows.rejected else DONE)
+
+
+@contextmanager
+def uninterrupted() -> Iterator[None]:
+    """Hold Ctrl-C and SIGTERM back until the commit is over, so that what is said of it is true."""
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    numbers = (signal.SIGINT, signal.SIGTERM)
+    before = [signal.signal(number, signal.SIG_IGN) for number in numbers]
+    try:
+        yield
+    finally:
+        for number, handler in zip(numbers, before, strict=True):
+            signal.signal(number, handler)
+
+
+class StageLine:
+    """Progress on a terminal: one line that says what is being done; nothing anywhere else."""
+
+    def __init__(self, target: Console) -> None:
+        self._status = target.status("", spinner="line") if target.is_terminal else None
+
+    def stage(self, words: str) -> None:
+        """Show the stage."""
+        if self._status:
+            self._status.update(words)
+
+    def __enter__(self) -> Self:
+        if self._status:
+            self._status.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._status:
+            self._status.stop()
