@@ -1,0 +1,70 @@
+"""Loading into a SQLite table of a million hives, side by side with the hand-written way and the native upsert.
+
+    python benchmarks/load_sqlite.py [--rows 1000000] [--rounds 5]
+
+Each way runs in a process of its own on a fresh copy of the same database; the ways take turns, so
+that a noisy machine is noisy for all of them. What counts is the ratio of the medians.
+"""
+
+import argparse
+import json
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+from coop import hives, make_database, make_incoming
+
+_WAYS = ("hand-written", "upsert", "tidymerge")
+_HERE = Path(__file__).parent
+
+
+def measure(database: Path, incoming: Path, rounds: int) -> dict[str, list[dict]]:
+    """All the ways in turn, `rounds` times."""
+    found: dict[str, list[dict]] = {way: [] for way in _WAYS}
+    for _ in range(rounds):
+        for way in _WAYS:
+            copy = database.with_name("copy.db")
+            shutil.copyfile(database, copy)
+            command = [sys.executable, str(_HERE / "ways_sqlite.py"), way, str(copy), str(incoming)]
+            found[way].append(json.loads(subprocess.run(command, check=True, capture_output=True, text=True).stdout))
+    return found
+
+
+def report(title: str, found: dict[str, list[dict]]) -> None:
+    """Medians, ratios to the hand-written way, peak memory."""
+    medians = {way: statistics.median(run["seconds"] for run in runs) for way, runs in found.items()}
+    print(
+        f"\n{title}\n| way | median s | lowest s | ratio | peak MB | updated | inserted |\n|---|---|---|---|---|---|---|"
+    )
+    for way, runs in found.items():
+        lowest, memory = min(run["seconds"] for run in runs), max(run["megabytes"] for run in runs)
+        print(
+            f"| {way} | {medians[way]:.2f} | {lowest:.2f} | {medians[way] / medians['hand-written']:.2f} "
+            f"| {memory:.0f} | {runs[0].get('updated', '')} | {runs[0].get('inserted', '')} |"
+        )
+
+
+def main() -> None:
+    """Make the data, run the ways, print the tables."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--rows", type=int, default=1_000_000)
+    parser.add_argument("--rounds", type=int, default=5)
+    options = parser.parse_args()
+    with tempfile.TemporaryDirectory() as folder:
+        database = Path(folder) / "coop.db"
+        existing = hives(0, options.rows, seed=1)
+        make_database(database, existing)
+        cases = (("a", 1.0, 0.02, 0.05), ("b", 0.2, 0.10, 0.20))
+        for case, share, new, changed in cases:
+            make_incoming(Path(folder) / f"{case}.csv", existing, int(options.rows * share), new, changed, seed=2)
+        del existing
+        for case, share, new, changed in cases:
+            found = measure(database, Path(folder) / f"{case}.csv", options.rounds)
+            report(f"({case}) {options.rows * share:,.0f} rows, {new:.0%} new, {changed:.0%} changed", found)
+
+
+if __name__ == "__main__":
+    main()
