@@ -143,7 +143,13 @@ def translated(error: Exception, path: Path) -> TargetError:
     message = said.split(": ", 1)[-1].removeprefix("Failed to step query: ").removeprefix("[SQLite] ").strip()
     if isinstance(error, adbc.IntegrityError) or "constraint failed" in said:
         return ConstraintBroken(message)
-    for needle, kind, words in _LOCKED = (
+    for needle, kind, words in _TRANSLATIONS:
+        if needle in said:
+            return kind(words.format(path=path, message=message))
+    return WriteRefused(f"The database {path} refused: {message}.")
+
+
+_LOCKED = (
     f"Another program holds {{path}} locked, also after {LOCK_WAIT_SECONDS} seconds of waiting. "
     "Close it or wait for it, then run this again."
 )
