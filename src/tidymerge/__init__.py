@@ -22,7 +22,7 @@ from tidymerge.errors import (
 
 if TYPE_CHECKING:
     from tidymerge.job.model import Job
-    from tidymerge.model import Receipt
+    from tidymerge.receipt import Receipt
 
 __all__ = [
     "ProofFailed",

@@ -35,7 +35,7 @@ import re
 from typing import TYPE_CHECKING, ClassVar
 
 if TYPE_CHECKING:
-    from tidymerge.model import Receipt
+    from tidymerge.receipt import Receipt
 
 
 class TidyMergeError(Exception):

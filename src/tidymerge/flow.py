@@ -18,21 +18,9 @@ from tidymerge.core.match import code_keys, match
 from tidymerge.core.rejects import first_rejects, mended, rejects_table
 from tidymerge.errors import BadOption, ProofFailed, Stopped
 from tidymerge.job.model import Job
-from tidymerge.model import (
-    ChangeSet,
-    Existing,
-    Flaw,
-    Incoming,
-    Pairing,
-    Reason,
-    Receipt,
-    Rejects,
-    State,
-    TableReceipt,
-    TableShape,
-    Tally,
-)
+from tidymerge.model import ChangeSet, Existing, Flaw, Incoming, Pairing, Reason, TableShape, Tally
 from tidymerge.ports import Progress, Target, Written
+from tidymerge.receipt import Receipt, Rejects, State, TableReceipt
 from tidymerge.reports.rejects_file import default_path, write_rejects
 from tidymerge.sources import open_source
 from tidymerge.targets import open_target

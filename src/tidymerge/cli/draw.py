@@ -10,7 +10,7 @@ from rich.text import Text
 
 from tidymerge.core.caution import plural
 from tidymerge.core.mapping import listing
-from tidymerge.model import Receipt, RejectedCell, SampleRow, State, TableReceipt
+from tidymerge.receipt import Receipt, RejectedCell, SampleRow, State, TableReceipt
 
 _ROWS_NAMED = 8
 _LONGEST_VALUE = 40

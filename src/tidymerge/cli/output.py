@@ -15,7 +15,7 @@ from tidymerge.errors import Stopped, TidyMergeError
 from tidymerge.reports.receipt_json import failure_to_dict
 
 if TYPE_CHECKING:
-    from tidymerge.model import Receipt
+    from tidymerge.receipt import Receipt
 
 DONE, WITH_REJECTS = 0, 3
 _PLAIN_WIDTH = 120  # in a file or a pipe, where no terminal tells its width

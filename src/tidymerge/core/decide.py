@@ -9,18 +9,7 @@ import pyarrow.compute as pc
 from tidymerge.core.cells import as_array, mask_of, valid
 from tidymerge.core.convert import Converted
 from tidymerge.core.match import KeyCodes, code_rows, repeats
-from tidymerge.model import (
-    ChangeSet,
-    Existing,
-    Flaw,
-    Indices,
-    Mask,
-    Matches,
-    Outcome,
-    Pairing,
-    Reason,
-    TableShape,
-)
+from tidymerge.model import ChangeSet, Existing, Flaw, Indices, Mask, Matches, Outcome, Pairing, Reason, TableShape
 
 
 def decide(

@@ -8,7 +8,8 @@ import pyarrow as pa
 from tidymerge.core.account import first_flaws
 from tidymerge.core.convert import as_text
 from tidymerge.core.tidy import guard, unguard
-from tidymerge.model import ChangeSet, Flaw, Incoming, IncomingColumn, RejectedCell
+from tidymerge.model import ChangeSet, Flaw, Incoming, IncomingColumn
+from tidymerge.receipt import RejectedCell
 
 ROW = "rejected: row"
 WHY = "rejected: why"

@@ -5,7 +5,8 @@ import pyarrow.compute as pc
 
 from tidymerge.core.cells import as_array
 from tidymerge.core.decide import key_text
-from tidymerge.model import ChangeSet, Example, Incoming, SampleRow
+from tidymerge.model import ChangeSet, Incoming
+from tidymerge.receipt import Example, SampleRow
 
 
 def examples(incoming: Incoming, changes: ChangeSet) -> dict[str, Example]:

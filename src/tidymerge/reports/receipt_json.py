@@ -3,7 +3,8 @@
 from dataclasses import asdict
 from typing import Any
 
-from tidymerge.model import Receipt, Tally
+from tidymerge.model import Tally
+from tidymerge.receipt import Receipt
 
 FORMAT = "tidymerge-receipt/1"
 

@@ -1,0 +1,108 @@
+"""What a run did, for people and for programs."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from enum import StrEnum
+from typing import Any
+
+from tidymerge.model import Tally
+
+
+class State(StrEnum):
+    """How a run ended."""
+
+    PREVIEWED = "previewed"
+    LOADED = "loaded"
+    STOPPED = "stopped"
+    FAILED = "failed"
+    UNDONE = "undone"
+
+
+@dataclass(frozen=True, slots=True)
+class Example:
+    """One changed field: the row it came from, the record's key, the value before and after."""
+
+    row: int
+    key: tuple[str, ...]
+    before: str | None
+    after: str
+
+
+@dataclass(frozen=True, slots=True)
+class SampleRow:
+    """A touched record in full: (column, value before, value after, changed) for each loaded column."""
+
+    row: int
+    outcome: str
+    fields: tuple[tuple[str, str | None, str | None, bool], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class RejectedCell:
+    """One thing that is wrong with a rejected row, for people."""
+
+    row: int
+    column: str | None
+    value: str | None
+    reason: str
+    expected: str
+
+
+@dataclass(frozen=True, slots=True)
+class TableReceipt:
+    """What a run did to one target table."""
+
+    target: str
+    key: tuple[str, ...]
+    rows_before: int
+    rows_after: int
+    rows: Tally
+    fields_updated: int
+    columns: Mapping[str, int]
+    mapping: Mapping[str, str]
+    not_loaded: tuple[str, ...]
+    left_alone: tuple[str, ...]
+    examples: Mapping[str, Example]
+    samples: tuple[SampleRow, ...]
+    read_back: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Rejects:
+    """The rejected rows: how many by (first) reason, the first few in full, and the file they went to."""
+
+    reasons: Mapping[str, int]
+    first: tuple[RejectedCell, ...]
+    file: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Receipt:
+    """What a run did, or in a preview would do. `to_dict` gives the published JSON form."""
+
+    state: State
+    incoming: str
+    sheet: str | None
+    header_row: int
+    rows: Tally
+    fingerprint: str
+    tables: tuple[TableReceipt, ...]
+    rejects: Rejects
+    warnings: tuple[str, ...]
+    notes: tuple[str, ...]
+    started: datetime
+    seconds: float
+    verified: bool | None = None
+    run: str | None = None
+
+    @property
+    def fields_updated(self) -> int:
+        """How many fields of existing records changed."""
+        return sum(table.fields_updated for table in self.tables)
+
+    def to_dict(self) -> dict[str, Any]:
+        """The receipt as plain data, in the published form `tidymerge-receipt/1`."""
+        from tidymerge.reports.receipt_json import receipt_to_dict
+
+        return receipt_to_dict(self)
