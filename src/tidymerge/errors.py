@@ -25,6 +25,7 @@
     │   └── WriteRefused                          the database refused the write
     ├── ProofFailed                           1   the run didn't add up and was rolled back
     ├── MissingPackage                        1   an optional part is not installed
+    ├── Interrupted                           1   Ctrl-C or SIGTERM
     └── Stopped                               4   a limit or an expectation was not met
 
 The code of an error is its class name in lower case with dashes (`NoSuchSheet` is `no-such-sheet`);
@@ -145,6 +146,10 @@ class ProofFailed(TidyMergeError):
 
 class MissingPackage(TidyMergeError):
     """An optional part is not installed; the message gives the install command."""
+
+
+class Interrupted(TidyMergeError):
+    """The person or the system asked the program to end; what was not committed was rolled back."""
 
 
 class Stopped(TidyMergeError):

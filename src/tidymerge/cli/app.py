@@ -8,7 +8,7 @@ from types import FrameType
 import typer
 
 from tidymerge.cli.commands import demo, load, look, preview
-from tidymerge.errors import TidyMergeError
+from tidymerge.errors import Interrupted, TidyMergeError
 
 app = typer.Typer(
     help="Load incoming spreadsheet rows into existing tables: matched by key, every row accounted for.",
@@ -43,17 +43,15 @@ def common(
 
 def main() -> None:
     """Run the program. Exit statuses are in section 4 of the design."""
-    signal.signal(signal.SIGTERM, _terminated)
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, _interrupted)
     try:
-        app(standalone_mode=True)
+        app()
     except TidyMergeError as error:
-        _say(f"tidymerge: {error} (docs/errors.md#{error.code})", error)
+        _say(f"{error} (docs/errors.md#{error.code})", error)
         sys.exit(error.exit_status)
-    except KeyboardInterrupt as error:
-        _say("tidymerge: Interrupted; nothing was written.", error)
-        sys.exit(1)
     except MemoryError as error:
-        _say("tidymerge: Not enough memory; nothing was written. Load the rows in smaller files.", error)
+        _say("Not enough memory; nothing was written. Load the rows in smaller files.", error)
         sys.exit(1)
     except BrokenPipeError:
         # The reader of our output went away, as `head` does; what was done is done.
@@ -61,12 +59,11 @@ def main() -> None:
         sys.exit(0)
 
 
-def _terminated(_number: int, _frame: FrameType | None) -> None:
-    """A polite end (SIGTERM) goes the way of Ctrl-C: the transaction is rolled back."""
-    raise KeyboardInterrupt
+def _interrupted(_number: int, _frame: FrameType | None) -> None:
+    raise Interrupted("Interrupted; nothing was written.")
 
 
 def _say(words: str, error: BaseException) -> None:
     if os.environ.get("TIDYMERGE_DEBUG"):
         raise error
-    print(words, file=sys.stderr)
+    print(f"tidymerge: {words}", file=sys.stderr)

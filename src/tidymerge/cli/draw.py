@@ -3,7 +3,6 @@
 from collections.abc import Sequence
 
 from rich.console import Console, Group, RenderableType
-from rich.markup import escape
 from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
@@ -37,9 +36,9 @@ def receipt(out: Console, shown: Receipt, *, details: bool = True) -> None:
     if shown.rejects.reasons:
         out.print(_rejects(shown))
     for note in shown.notes:
-        out.print(f"[dim]Note:[/] {escape(note)}")
+        out.print(Text.assemble(("Note: ", "dim"), note))
     for warning in shown.warnings:
-        out.print(f"[bold yellow]Warning:[/] {escape(warning)}")
+        out.print(Text.assemble(("Warning: ", "bold yellow"), warning))
     out.print(_closing(shown))
 
 
@@ -137,7 +136,8 @@ def _closing(shown: Receipt) -> RenderableType:
     if shown.state is State.LOADED:
         changed = shown.rows.inserted + shown.rows.updated
         if not changed:
-            said = "Nothing to write: the table already holds what the rows say."
+            rows = "rows that were not rejected" if shown.rows.rejected else "rows"
+            said = f"Nothing to write: the table already holds what the {rows} say."
         else:
             said = f"Committed. All {changed:,} written {plural(changed, 'record', 'records')} read back equal."
     elif shown.state is State.PREVIEWED:

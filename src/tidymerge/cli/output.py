@@ -22,9 +22,12 @@ _PLAIN_WIDTH = 120  # in a file or a pipe, where no terminal tells its width
 
 
 def console(*, json_wanted: bool = False) -> Console:
-    """The console for people: standard output, or standard error when JSON goes to standard output."""
+    """The console for people: standard output, or standard error when JSON goes to standard output.
+
+    It knows no markup: values from files are printed, and must not be obeyed.
+    """
     stream = sys.stderr if json_wanted else sys.stdout
-    return Console(file=stream, width=None if stream.isatty() else _PLAIN_WIDTH, highlight=False, emoji=False)
+    return Console(file=stream, width=None if stream.isatty() else _PLAIN_WIDTH, highlight=False, emoji=False, markup=False)
 
 
 def print_json(data: dict[str, Any]) -> None:

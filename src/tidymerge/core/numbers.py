@@ -193,14 +193,14 @@ def number_text(cells: pa.Array) -> Cast:
         return Cast(pc.cast(cells, pa.string()))
     if pa.types.is_decimal(cells.type):
         return Cast(_without_trailing_zeros(pc.cast(cells, pa.string())))
-    lost = np.flatnonzero(mask_of(pc.greater_equal(pc.abs(cells), 10.0**SPREADSHEET_DIGITS)))
+    lost = mask_of(pc.greater_equal(pc.abs(cells), 10.0**SPREADSHEET_DIGITS))
     numbers = cells.fill_null(0.0).to_numpy(zero_copy_only=False)
     plain = [f"{number:.{SPREADSHEET_DIGITS}g}" for number in np.unique(numbers)]
     distinct = pa.array([text if "e" not in text else f"{Decimal(text):f}" for text in plain], pa.string())
     codes = np.searchsorted(np.unique(numbers), numbers)
-    texts = distinct.take(pa.array(codes, mask=~valid(cells)))
+    texts = distinct.take(pa.array(codes, mask=~valid(cells) | lost))
     expected = f"at most {SPREADSHEET_DIGITS} digits: a spreadsheet keeps no more, so give it as text"
-    return Cast(texts, _bad(lost, Reason.DIGITS_LOST, expected))
+    return Cast(texts, _bad(np.flatnonzero(lost), Reason.DIGITS_LOST, expected))
 
 
 def _without_trailing_zeros(texts: pa.Array) -> pa.Array:

@@ -50,7 +50,7 @@ def _written_out(cells: pa.Array) -> Cast:
     if pa.types.is_timestamp(kind):
         text = pc.strftime(cells, "%Y-%m-%d %H:%M:%S")  # Arrow's %S carries the fraction
         return Cast(pc.replace_substring_regex(text, r"\.0+$", ""))
-    return Cast(pc.cast(cells, pa.string()))
+    return Cast(pc.replace_substring_regex(pc.cast(cells, pa.string()), r"\.0+$", ""))
 
 
 def to_boolean(cells: pa.Array, to: ColumnType) -> Cast:

@@ -231,7 +231,7 @@ def _read(address: Address) -> bytes:
 
 
 def _find_quote(sample: bytes) -> str:
-    """The quote that stands beside delimiters and line ends: double, unless only single ones do."""
-    double, single = (len(re.findall(rb"(?:^|[,;\t|])" + mark, sample, re.MULTILINE)) for mark in (b'"', b"'"))
-    closing = len(re.findall(rb"'(?:$|[,;\t|\r])", sample, re.MULTILINE))
-    return "'" if single and not double and single == closing else '"'
+    """The quote that stands beside delimiters and line ends: double, unless only single ones do, in pairs."""
+    double = len(re.findall(rb'(?:^|[,;\t|])"', sample, re.MULTILINE))
+    single = len(re.findall(rb"(?:^|[,;\t|])'[^'\r\n]*'(?=$|[,;\t|\r])", sample, re.MULTILINE))
+    return "'" if single and not double and 2 * single == sample.count(b"'") else '"'

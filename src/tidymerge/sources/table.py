@@ -43,7 +43,7 @@ def parts_of(cells: Sequence[Any]) -> tuple[pa.Array, ...]:
     if timedelta in kinds:
         return parts_of([_duration(cell) if type(cell) is timedelta else cell for cell in cells])
     if kinds == {str}:
-        return (pa.array(cells, pa.string()),)
+        return (pa.array([cell or None for cell in cells], pa.string()),)
     parts = []
     for kind in sorted(kinds, key=lambda kind: list(_ARROW).index(kind)):
         own = [cell if type(cell) is kind and cell != "" else None for cell in cells]

@@ -50,7 +50,7 @@ def demo(
         ("mend them in the file, then load it", f"tidymerge load {_REJECTS} --into {_TABLE}"),
         ("see all tables", f"tidymerge look {DATABASE}"),
     ):
-        out.print(f"  {command:<58}[dim]{words}[/]")
+        out.print(Text.assemble(f"  {command:<58}", (words, "dim")))
 
 
 def _check_folder(path: Path, ours: set[str]) -> None:

@@ -79,6 +79,7 @@ def _ask(out: "Console", job: "Job") -> str:
     """Show the preview, ask, and return its fingerprint, so that the load does what was shown or stops."""
     from tidymerge import flow
     from tidymerge.cli import draw, output
+    from tidymerge.core.caution import plural
 
     with output.StageLine(out) as progress:
         receipt = flow.preview(job, progress=progress)
@@ -87,7 +88,7 @@ def _ask(out: "Console", job: "Job") -> str:
     if not changed:
         out.print("There is nothing to load.")
         output.finish(receipt)
-    if not typer.confirm(f"\nWrite these {changed:,} changes?", default=False):
+    if not typer.confirm(f"\nWrite {changed:,} {plural(changed, 'change', 'changes')}?", default=False):
         out.print("Nothing was written.")
         raise typer.Exit(4)
     return receipt.fingerprint

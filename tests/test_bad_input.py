@@ -1,0 +1,208 @@
+"""Bad input: a sentence that says what to do, the right exit status, and a table that is as it was."""
+
+import os
+import sqlite3
+import stat
+import subprocess
+import sys
+
+import pytest
+from conftest import PROGRAM, database, sheet, stored, text_file
+
+GOOD = [["Apiary code", "Hive no.", "Queen colour"], ["L01", 1, "red"]]
+
+
+def make(folder, name):
+    """Make the bad file of that name; return the command line for it."""
+    good = text_file(folder / "good.csv", GOOD)
+    sheet(folder / "good.xlsx", GOOD)
+    path = folder / name
+    match name:
+        case "empty.csv":
+            path.write_bytes(b"")
+        case "blank.csv":
+            path.write_bytes(b"\n \n")
+        case "broken.xlsx":
+            path.write_bytes((folder / "good.xlsx").read_bytes()[:900])
+        case "text.xlsx":
+            path.write_text("Apiary code,Hive no.\nL01,1\n")
+        case "empty.xlsx":
+            sheet(path, [])
+        case "zeros.csv":
+            path.write_bytes(b"Apiary code,Hive no.\n\0\0\0,1\n")
+        case "quotes.csv":
+            path.write_bytes(b'Apiary code,Hive no.,Queen colour\nL01,1,"red\nL02,2,blue\n')
+        case "latin.csv":
+            path.write_bytes("Apiary code,Hive no.,Queen colour\nL01,1,grün\n".encode("cp1252"))
+        case "unnamed.csv":
+            text_file(path, [["L01", 1, "red"], ["L02", 2, "blue"]])
+        case "twice.csv":
+            text_file(path, [["Apiary code", "Hive no.", "hive-no", "Queen colour"], ["L01", 1, 1, "red"]])
+        case "same.csv":
+            text_file(path, [["Apiary code", "Hive no.", "Hive no.", "Queen"], ["L01", 1, 1, "red"]])
+        case "keyless.csv":
+            text_file(path, [["Apiary code", "Queen colour"], ["L01", "red"]])
+        case "good.pdf":
+            path.write_text(good)
+    return name
+
+
+@pytest.mark.parametrize(
+    ("incoming", "options", "status", "code", "words"),
+    [
+        ("none.csv", [], 1, "no-such-file", "none.csv"),
+        ("nowhere/none.csv", [], 1, "no-such-file", "no folder nowhere"),
+        (".", [], 1, "no-such-file", "folder"),
+        ("good.xlsx#Missing", [], 1, "no-such-sheet", "it has Inspections"),
+        ("good.pdf", [], 2, "bad-address", ".csv"),
+        ("empty.csv", [], 1, "no-rows", "empty"),
+        ("blank.csv", [], 1, "no-rows", "empty"),
+        ("empty.xlsx", [], 1, "no-rows", "empty"),
+        ("broken.xlsx", [], 1, "broken-file", "save it again"),
+        ("text.xlsx", [], 1, "broken-file", "save it again"),
+        ("zeros.csv", [], 1, "broken-file", "zero bytes"),
+        ("quotes.csv", [], 1, "broken-file", "line 2"),
+        ("latin.csv", ["--encoding", "utf-8"], 1, "wrong-encoding", "line 2"),
+        ("latin.csv", ["--encoding", "klingon"], 2, "bad-option", "klingon"),
+        ("unnamed.csv", [], 1, "no-header", "--map"),
+        ("twice.csv", [], 2, "ambiguous-column", "--map 'hive_no="),
+        ("same.csv", [], 2, "ambiguous-column", "different names"),
+        ("keyless.csv", [], 2, "no-key", "--key"),
+        ("keyless.csv", ["--key", "hive_no"], 2, "no-such-column", "--map 'hive_no="),
+        ("good.csv", ["--key", "hive"], 2, "no-such-column", "did you mean 'hive_no'"),
+        ("good.csv", ["--map", "honey=Queen colour"], 2, "no-such-column", "honey_kg"),
+        ("good.csv", ["--map", "honey_kg=Quen"], 2, "no-such-column", "Queen colour"),
+        ("good.csv", ["--map", "honey_kg"], 2, "bad-option", "TARGET=INCOMING"),
+        ("good.csv", ["--only", "nothing"], 2, "no-such-column", "nothing"),
+        ("good.csv", ["--delimiter", "xx"], 2, "bad-option", "one ASCII character"),
+        ("good.csv", ["--header-row", "0"], 2, "bad-option", "1 or more"),
+        ("good.csv", ["--header-row", "9"], 1, "no-rows", "no row 9"),
+        ("good.xlsx", ["--header-row", "9"], 1, "no-rows", "no row 9"),
+    ],
+)
+def test_incoming(run, hives, folder, incoming, options, status, code, words):
+    before = stored(hives)
+    make(folder, incoming.partition("#")[0])
+    ended = run("load", incoming, "--into", hives, "--yes", *options)
+    assert (ended.status, f"docs/errors.md#{code}" in ended.err) == (status, True), ended.err
+    assert words in ended.err
+    assert "Traceback" not in ended.err
+    assert ended.out == ""
+    assert stored(hives) == before
+
+
+@pytest.mark.parametrize(
+    ("target", "status", "code", "words"),
+    [
+        ("missing.db#hives", 1, "no-such-file", "missing.db"),
+        ("coop.db#Bees", 1, "no-such-table", "it has hives, keepers"),
+        ("coop.db", 1, "no-such-table", "holds 2 tables"),
+        ("coop.db#viewed", 1, "not-a-table", "viewed"),
+        ("coop.db#keepers", 2, "no-such-column", "key column email"),
+        ("not.db#hives", 1, "target-unreadable", "not a SQLite database"),
+        ("damaged.db#hives", 1, "target-unreadable", "damaged"),
+        ("good.csv", 2, "bad-address", "coop.db#hives"),
+    ],
+)
+def test_target(run, hives, folder, target, status, code, words):
+    with sqlite3.connect(folder / "coop.db") as connection:
+        connection.execute("CREATE VIEW viewed AS SELECT * FROM hives")
+        connection.execute("CREATE TABLE keepers (queen_colour TEXT, email TEXT)")
+    (folder / "not.db").write_text("this is no database at all, but long enough to look like a file header")
+    whole = (folder / "coop.db").read_bytes()
+    (folder / "damaged.db").write_bytes(whole[:4096] + b"\xff" * (len(whole) - 4096))
+    incoming = text_file(folder / "good.csv", GOOD)
+    options = ["--key", "email"] if "keepers" in target else []
+    ended = run("load", incoming, "--into", target, "--yes", *options)
+    assert (ended.status, f"docs/errors.md#{code}" in ended.err) == (status, True), ended.err
+    assert words in ended.err
+    assert "Traceback" not in ended.err
+
+
+def test_a_locked_database_is_named(run, hives, folder):
+    holder = sqlite3.connect(folder / "coop.db", isolation_level=None)
+    holder.execute("BEGIN IMMEDIATE")
+    ended = run("load", text_file(folder / "good.csv", GOOD), "--into", hives)
+    holder.execute("ROLLBACK")
+    assert (ended.status, "target-locked" in ended.err) == (1, True), ended.err
+    assert run("load", "good.csv", "--into", hives).status == 0
+
+
+def test_a_read_only_database_can_be_previewed_but_not_loaded(run, hives, folder):
+    data = bytearray((folder / "coop.db").read_bytes())
+    data[18] = 3  # a write version newer than the library's own makes the file read-only, even for root
+    (folder / "coop.db").write_bytes(data)
+    incoming = text_file(folder / "good.csv", GOOD)
+    assert run("preview", incoming, "--into", hives).status == 0
+    ended = run("load", incoming, "--into", hives)
+    assert (ended.status, "target-read-only" in ended.err) == (1, True), ended.err
+    assert (folder / "coop.db").read_bytes() == bytes(data)
+
+
+def test_a_full_disk_leaves_the_table_as_it_was(folder):
+    target = database(folder / "coop.db")
+    incoming = text_file(folder / "many.csv", [GOOD[0], *([f"X{at}", at, "red"] for at in range(20_000))])
+    before, size = stored(target), (folder / "coop.db").stat().st_size
+    limited = (
+        "import resource, sys; from tidymerge.cli.app import main; "
+        f"resource.setrlimit(resource.RLIMIT_FSIZE, ({size} + 40_000, -1)); main()"
+    )
+    command = [sys.executable, "-c", limited, "load", incoming, "--into", target, "--yes"]
+    done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
+    assert (done.returncode, "target-full" in done.stderr) == (1, True), done.stderr
+    assert stored(target) == before
+
+
+def test_rejects_that_cannot_be_written_stop_the_load(run, hives, folder):
+    before = stored(hives)
+    incoming = text_file(folder / "bad.csv", [["Apiary code", "Hive no."], ["L09", "x"], ["L10", "1"]])
+    ended = run("load", incoming, "--into", hives, "--yes", "--rejects", "nowhere/r.csv")
+    assert (ended.status, "nowhere/r.csv" in ended.err) == (2, True)
+    assert stored(hives) == before
+
+
+def test_ragged_rows_are_rejected_and_named(run, hives, folder):
+    (folder / "ragged.csv").write_text("Apiary code,Hive no.,Queen colour\nL01,1,red\n\nTotal\nL01,2,blue,extra\nM02,1,green\n")
+    ended = run("load", "ragged.csv", "--into", hives, "--json")
+    assert ended.status == 3
+    assert ended.receipt["rejects"]["reasons"] == {"wrong number of cells": 2}
+    assert [(cell["row"], cell["value"]) for cell in ended.receipt["rejects"]["first"]] == [(4, "1 cells"), (5, "4 cells")]
+    assert [row[2] for row in stored(hives)] == [b"red", b"yellow", b"green"]
+
+
+@pytest.mark.parametrize(
+    "name", ['say "hive"', "semi;colon--", "100%s", "select", "蜂箱 ульи", "it's # here", "new\tline", "[a]`b`"]
+)
+def test_hostile_names_in_tables_columns_sheets_and_files(run, folder, name):
+    quoted = '"' + name.replace('"', '""') + '"'
+    script = f"CREATE TABLE {quoted} ({quoted} TEXT PRIMARY KEY, {quoted[:-1]} 2\" DECIMAL(8,2) CHECK ({quoted[:-1]} 2\" < 100))"
+    target = database(folder / f"{name} base.db", script, name, [("k1", 1)])
+    safe = name.translate(str.maketrans("", "", "[]:*?/\\\t'"))  # what a spreadsheet allows in a sheet's name
+    path = sheet(folder / f"{name} sheet.xlsx", [[name, f"{name} 2"], ["k1", 2.5], ["k2", 3], ["k3", 100]], safe)
+    ended = run("load", f"{path}#{safe}", "--into", target, "--json")
+    assert ended.status == 3, ended.err
+    assert ended.receipt["rows"] == {"inserted": 1, "updated": 1, "unchanged": 0, "skipped": 0, "rejected": 1, "deleted": 0}
+    assert ended.receipt["rejects"]["reasons"] == {"check failed": 1}
+    assert run("look", target).status == 0
+    assert run("preview", f"{path}#{safe}", "--into", target).status == 3
+
+
+def test_secrets_and_control_characters_of_cells_do_not_steer_the_terminal(run, hives, folder):
+    incoming = text_file(folder / "esc.csv", [["Apiary code", "Hive no.", "Queen colour"], ["L01", 1, "\x1b[2Jred [b]x"]])
+    shown = run("preview", incoming, "--into", hives).out
+    assert "\x1b" not in shown
+    assert "red [b]x" in shown
+
+
+def test_the_database_file_keeps_its_mode_and_owner(run, hives, folder):
+    os.chmod(folder / "coop.db", 0o640)
+    run("load", text_file(folder / "good.csv", GOOD), "--into", hives)
+    assert stat.S_IMODE((folder / "coop.db").stat().st_mode) == 0o640
+    assert {path.name for path in folder.iterdir()} == {"coop.db", "good.csv"}
+
+
+def test_debug_shows_where(folder, hives):
+    done = subprocess.run([PROGRAM, "--debug", "preview", "none.csv", "--into", hives], capture_output=True, text=True, check=False)
+    assert "Traceback" in done.stderr
+
+

@@ -1,0 +1,75 @@
+"""The promises of the design, held against a naive model over random sheets and tables."""
+
+import sqlite3
+import tempfile
+from decimal import Decimal
+from pathlib import Path
+
+import naive
+import tidymerge
+from conftest import database, text_file
+from hypothesis import given, settings
+from strategies import PROPERTY, SHEET_ROWS, TABLE_ROWS
+
+TABLE = """CREATE TABLE hives (code TEXT NOT NULL, no INTEGER NOT NULL, kg DECIMAL(8,2), seen DATE, note VARCHAR(10),
+    other, PRIMARY KEY (code, no))"""
+HEADER = ["Code", "No.", "KG", "Seen", "Note"]
+
+
+def contents(path: Path) -> tuple[dict, dict]:
+    """The table as the naive model has it, and each record's untouched column with its storage class."""
+    connection = sqlite3.connect(path)
+    rows = connection.execute("SELECT *, typeof(other) FROM hives").fetchall()
+    connection.close()
+    values = {row[:2]: (naive._number(row[2]), row[3], row[4]) for row in rows}  # noqa: SLF001
+    return values, {row[:2]: row[5:] for row in rows}
+
+
+@settings(PROPERTY, max_examples=120)
+@given(SHEET_ROWS, TABLE_ROWS)
+def test_a_load_does_what_the_naive_model_does(rows, table):
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "coop.db"
+        target = database(path, TABLE, rows=table)
+        incoming = text_file(Path(folder) / "sheet.csv", [HEADER, *rows])
+        rejects = Path(folder) / "rejects.csv"
+        wanted, records = naive.load(rows, table)
+        before, untouched = contents(path)
+
+        preview = tidymerge.preview(incoming, target)
+        assert contents(path) == (before, untouched)
+        receipt = tidymerge.load(incoming, target, accept_warnings=True, expect=preview.fingerprint, rejects=rejects)
+        counted = {name: getattr(receipt.rows, name) for name in ("inserted", "updated", "unchanged", "skipped", "rejected")}
+        assert counted == {name: wanted[name] for name in counted}
+        assert preview.rows == receipt.rows
+        assert sum(receipt.rejects.reasons.values()) == receipt.rows.rejected
+        after, other = contents(path)
+        assert after == records
+        assert {key: value for key, value in other.items() if key in untouched} == untouched
+        assert receipt.tables[0].rows_after == len(after) == len(before) + receipt.rows.inserted
+
+        again = tidymerge.load(incoming, target, accept_warnings=True, rejects=rejects)
+        assert (again.rows.inserted, again.rows.updated) == (0, 0)
+        assert contents(path) == (after, other)
+
+
+@settings(PROPERTY, max_examples=40)
+@given(SHEET_ROWS, TABLE_ROWS)
+def test_the_fingerprint_does_not_depend_on_the_order_of_rows_or_columns(rows, table):
+    with tempfile.TemporaryDirectory() as folder:
+        target = database(Path(folder) / "coop.db", TABLE, rows=table)
+        forward = text_file(Path(folder) / "a.csv", [HEADER, *rows])
+        backward = text_file(Path(folder) / "b.csv", [row[::-1] for row in [HEADER, *rows[::-1]]])
+        one, other = tidymerge.preview(forward, target), tidymerge.preview(backward, target)
+        assert one.fingerprint == other.fingerprint
+        assert one.rows == other.rows
+
+
+def test_values_that_sqlite_stores_loosely_are_compared_by_the_declared_type(folder):
+    rows = [(f"H{at}", 1, kg, None, None, None) for at, kg in enumerate([12.5, "12.500", 12, "n/a", None, Decimal("3.25").to_eng_string()])]
+    target = database(folder / "coop.db", TABLE, rows=rows)
+    incoming = text_file(folder / "s.csv", [["code", "no", "kg"], *([f"H{at}", 1, kg] for at, kg in enumerate(["12.50", "12.5", "12.00", "1", "2", "3.250"]))])
+    receipt = tidymerge.load(incoming, target, accept_warnings=True)
+    assert (receipt.rows.unchanged, receipt.rows.updated) == (4, 2)
+    assert "n/a" not in str(sqlite3.connect(folder / "coop.db").execute("SELECT kg FROM hives").fetchall())
+    assert any("declared type" in warning for warning in receipt.warnings)
