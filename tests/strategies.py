@@ -18,7 +18,9 @@ NUMBERS = st.sampled_from(["1", "2", "3", "10"])
 SPACES = st.sampled_from(["", " ", "\N{NO-BREAK SPACE}", "\t"])
 HONEY = st.sampled_from(["", "0", "0.00", "12.5", "12.50", "-3", "12.505", "about 9", "1000000", "1e3", ".5"])
 DATES = st.sampled_from(["", "2026-05-01", "2026-05-02", "2026-02-30", "01/05/2026", "2026-05-01 00:00:00"])
-NOTES = st.one_of(st.sampled_from(["", "calm", "too long a note"]), st.text("aé=' \N{COMBINING ACUTE ACCENT}", max_size=6))
+NOTES = st.one_of(
+    st.sampled_from(["", "calm", "too long a note"]), st.text("aé=' \N{COMBINING ACUTE ACCENT}", max_size=6)
+)
 
 
 def padded(cells: st.SearchStrategy[str]) -> st.SearchStrategy[str]:

@@ -1,12 +1,12 @@
 """Bad input: a sentence that says what to do, the right exit status, and a table that is as it was."""
 
-import os
 import sqlite3
 import stat
 import subprocess
 import sys
 
 import pytest
+
 from conftest import PROGRAM, database, sheet, stored, text_file
 
 GOOD = [["Apiary code", "Hive no.", "Queen colour"], ["L01", 1, "red"]]
@@ -162,11 +162,16 @@ def test_rejects_that_cannot_be_written_stop_the_load(run, hives, folder):
 
 
 def test_ragged_rows_are_rejected_and_named(run, hives, folder):
-    (folder / "ragged.csv").write_text("Apiary code,Hive no.,Queen colour\nL01,1,red\n\nTotal\nL01,2,blue,extra\nM02,1,green\n")
+    (folder / "ragged.csv").write_text(
+        "Apiary code,Hive no.,Queen colour\nL01,1,red\n\nTotal\nL01,2,blue,extra\nM02,1,green\n"
+    )
     ended = run("load", "ragged.csv", "--into", hives, "--json")
     assert ended.status == 3
     assert ended.receipt["rejects"]["reasons"] == {"wrong number of cells": 2}
-    assert [(cell["row"], cell["value"]) for cell in ended.receipt["rejects"]["first"]] == [(4, "1 cells"), (5, "4 cells")]
+    assert [(cell["row"], cell["value"]) for cell in ended.receipt["rejects"]["first"]] == [
+        (4, "1 cells"),
+        (5, "4 cells"),
+    ]
     assert [row[2] for row in stored(hives)] == [b"red", b"yellow", b"green"]
 
 
@@ -175,34 +180,43 @@ def test_ragged_rows_are_rejected_and_named(run, hives, folder):
 )
 def test_hostile_names_in_tables_columns_sheets_and_files(run, folder, name):
     quoted = '"' + name.replace('"', '""') + '"'
-    script = f"CREATE TABLE {quoted} ({quoted} TEXT PRIMARY KEY, {quoted[:-1]} 2\" DECIMAL(8,2) CHECK ({quoted[:-1]} 2\" < 100))"
+    script = f'CREATE TABLE {quoted} ({quoted} TEXT PRIMARY KEY, {quoted[:-1]} 2" DECIMAL(8,2) CHECK ({quoted[:-1]} 2" < 100))'
     target = database(folder / f"{name} base.db", script, name, [("k1", 1)])
     safe = name.translate(str.maketrans("", "", "[]:*?/\\\t'"))  # what a spreadsheet allows in a sheet's name
     path = sheet(folder / f"{name} sheet.xlsx", [[name, f"{name} 2"], ["k1", 2.5], ["k2", 3], ["k3", 100]], safe)
     ended = run("load", f"{path}#{safe}", "--into", target, "--json")
     assert ended.status == 3, ended.err
-    assert ended.receipt["rows"] == {"inserted": 1, "updated": 1, "unchanged": 0, "skipped": 0, "rejected": 1, "deleted": 0}
+    assert ended.receipt["rows"] == {
+        "inserted": 1,
+        "updated": 1,
+        "unchanged": 0,
+        "skipped": 0,
+        "rejected": 1,
+        "deleted": 0,
+    }
     assert ended.receipt["rejects"]["reasons"] == {"check failed": 1}
     assert run("look", target).status == 0
     assert run("preview", f"{path}#{safe}", "--into", target).status == 3
 
 
 def test_secrets_and_control_characters_of_cells_do_not_steer_the_terminal(run, hives, folder):
-    incoming = text_file(folder / "esc.csv", [["Apiary code", "Hive no.", "Queen colour"], ["L01", 1, "\x1b[2Jred [b]x"]])
+    incoming = text_file(
+        folder / "esc.csv", [["Apiary code", "Hive no.", "Queen colour"], ["L01", 1, "\x1b[2Jred [b]x"]]
+    )
     shown = run("preview", incoming, "--into", hives).out
     assert "\x1b" not in shown
     assert "red [b]x" in shown
 
 
 def test_the_database_file_keeps_its_mode_and_owner(run, hives, folder):
-    os.chmod(folder / "coop.db", 0o640)
+    (folder / "coop.db").chmod(0o640)
     run("load", text_file(folder / "good.csv", GOOD), "--into", hives)
     assert stat.S_IMODE((folder / "coop.db").stat().st_mode) == 0o640
     assert {path.name for path in folder.iterdir()} == {"coop.db", "good.csv"}
 
 
 def test_debug_shows_where(folder, hives):
-    done = subprocess.run([PROGRAM, "--debug", "preview", "none.csv", "--into", hives], capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [PROGRAM, "--debug", "preview", "none.csv", "--into", hives], capture_output=True, text=True, check=False
+    )
     assert "Traceback" in done.stderr
-
-

@@ -11,6 +11,7 @@ import subprocess
 import time
 
 import pytest
+
 from conftest import HIVES, PROGRAM, database, sheet, stored, text_file
 
 SHEET = [
@@ -56,7 +57,12 @@ def test_preview_then_load_then_nothing_left(run, hives, folder):
 def test_receipt_has_the_published_form(run, hives, folder):
     receipt = run("load", sheet(folder / "week.xlsx", SHEET), "--into", hives, "--json").receipt
     assert receipt["format"] == "tidymerge-receipt/1"
-    assert receipt["incoming"] == {"address": str(folder / "week.xlsx#Inspections"), "sheet": "Inspections", "header_row": 3, "rows": 4}
+    assert receipt["incoming"] == {
+        "address": str(folder / "week.xlsx#Inspections"),
+        "sheet": "Inspections",
+        "header_row": 3,
+        "rows": 4,
+    }
     assert receipt["fields_updated"] == 1
     assert receipt["rejects"]["reasons"] == {"not a number": 1}
     table = receipt["tables"][0]
@@ -82,7 +88,9 @@ def test_rejects_file_names_the_rows_and_loads_once_mended(run, hives, folder):
 def test_a_rejects_file_holds_no_formulas_and_loses_nothing(run, folder):
     target = database(folder / "coop.db", "CREATE TABLE t (k TEXT PRIMARY KEY, v TEXT, n INTEGER)", "t", ())
     risky = ["=1+1", "+x", "-y", "@z", "'=q", "-5", "\N{NO-BREAK SPACE}=1"]
-    incoming = text_file(folder / "in.csv", [["k", "v", "n"], *([f"k{at}", text, "bad"] for at, text in enumerate(risky))])
+    incoming = text_file(
+        folder / "in.csv", [["k", "v", "n"], *([f"k{at}", text, "bad"] for at, text in enumerate(risky))]
+    )
     run("load", incoming, "--into", target, "--rejects", "r.csv")
     text = (folder / "r.csv").read_text("utf-8-sig")
     cells = [row["v"] for row in csv.DictReader(io.StringIO(text))]
@@ -123,10 +131,17 @@ def test_warnings_stop_an_unattended_load_until_yes(run, folder):
 
 @pytest.mark.parametrize(
     ("existing", "incoming", "difference"),
-    [("L01", "l01", "letter case"), ("L 01", "L01", "spaces"), ("417", "417.0", "number form"), ("007", "7 .0", "several of")],
+    [
+        ("L01", "l01", "letter case"),
+        ("L 01", "L01", "spaces"),
+        ("417", "417.0", "number form"),
+        ("007", "7 .0", "several of"),
+    ],
 )
 def test_near_miss_keys_are_pointed_out(run, folder, existing, incoming, difference):
-    target = database(folder / "coop.db", "CREATE TABLE t (k TEXT PRIMARY KEY, v TEXT)", "t", [(existing, "x"), ("other", "y")])
+    target = database(
+        folder / "coop.db", "CREATE TABLE t (k TEXT PRIMARY KEY, v TEXT)", "t", [(existing, "x"), ("other", "y")]
+    )
     path = text_file(folder / "in.csv", [["k", "v"], [incoming, "x"], ["other", "y"]])
     warnings = run("preview", path, "--into", target, "--json").receipt["warnings"]
     assert len(warnings) == 1
@@ -135,8 +150,21 @@ def test_near_miss_keys_are_pointed_out(run, folder, existing, incoming, differe
 
 
 def test_standard_input_and_delimiter_and_mapping(run, hives):
-    data = "Stock;Nr;Honig\nL01;1;13.75\n".encode()
-    ended = run("load", "-", "--into", hives, "--map", "apiary_code=Stock", "--map", "hive_no=Nr", "--map", "honey_kg=Honig", "--json", stdin=data)
+    data = b"Stock;Nr;Honig\nL01;1;13.75\n"
+    ended = run(
+        "load",
+        "-",
+        "--into",
+        hives,
+        "--map",
+        "apiary_code=Stock",
+        "--map",
+        "hive_no=Nr",
+        "--map",
+        "honey_kg=Honig",
+        "--json",
+        stdin=data,
+    )
     assert ended.status == 0, ended.err
     assert ended.receipt["tables"][0]["mapping"] == {"apiary_code": "Stock", "hive_no": "Nr", "honey_kg": "Honig"}
     assert stored(hives)[0][3] == 13.75
@@ -177,7 +205,14 @@ def test_the_demo_tells_the_truth_at_every_step(run, folder):
     assert ended.status == 0, ended.err
     steps = ended.out.split("─" * 100)
     assert "$ tidymerge look" in steps[1]
-    for words in ("31  rows read", "2  inserted", "5  updated (11 fields)", "15  unchanged", "9  rejected", "Nothing was written"):
+    for words in (
+        "31  rows read",
+        "2  inserted",
+        "5  updated (11 fields)",
+        "15  unchanged",
+        "9  rejected",
+        "Nothing was written",
+    ):
         assert words in steps[2]
     assert "Committed. All 7 written records read back equal." in steps[3]
     assert "Nothing to write" in steps[4]

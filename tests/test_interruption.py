@@ -8,6 +8,7 @@ import sys
 import time
 
 import pytest
+
 from conftest import PROGRAM, database, stored, text_file
 
 _STOP_AT = """
@@ -34,7 +35,14 @@ def stopping(*arguments, **options):
 setattr(owner, name, stopping)
 main()
 """
-POINTS = ["after the lock", "after staging", "after the first statement", "after all is written", "before the commit", "after the commit"]
+POINTS = [
+    "after the lock",
+    "after staging",
+    "after the first statement",
+    "after all is written",
+    "before the commit",
+    "after the commit",
+]
 
 
 @pytest.fixture
@@ -50,7 +58,10 @@ def states(big):
     """The table before and after the load."""
     before = stored(big[0])
     copy = before[:10_000] + [(*row[:2], b"red" if row[1] % 2 else b"blue", 2.5, *row[4:]) for row in before[10_000:]]
-    added = [(f"A{at // 100:04}".encode(), at % 100, b"red" if at % 2 else b"blue", 2.5, None, None) for at in range(20_000, 30_000)]
+    added = [
+        (f"A{at // 100:04}".encode(), at % 100, b"red" if at % 2 else b"blue", 2.5, None, None)
+        for at in range(20_000, 30_000)
+    ]
     return before, copy + added
 
 
@@ -67,7 +78,10 @@ def test_stopped_at_a_point(big, point, number, folder):
     elif committed:  # the commit was under way: the signal came too late, and what is said is true
         assert (done.returncode, "Committed" in done.stdout) == (0, True), done.stderr
     else:
-        assert (done.returncode, done.stderr) == (1, "tidymerge: Interrupted; nothing was written. (docs/errors.md#interrupted)\n")
+        assert (done.returncode, done.stderr) == (
+            1,
+            "tidymerge: Interrupted; nothing was written. (docs/errors.md#interrupted)\n",
+        )
     again = subprocess.run([PROGRAM, "load", big[1], "--into", big[0], "--yes"], cwd=folder, check=False)
     assert again.returncode == 0
     assert stored(big[0]) == after

@@ -5,10 +5,11 @@ import tempfile
 from decimal import Decimal
 from pathlib import Path
 
+from hypothesis import given, settings
+
 import naive
 import tidymerge
 from conftest import database, text_file
-from hypothesis import given, settings
 from strategies import PROPERTY, SHEET_ROWS, TABLE_ROWS
 
 TABLE = """CREATE TABLE hives (code TEXT NOT NULL, no INTEGER NOT NULL, kg DECIMAL(8,2), seen DATE, note VARCHAR(10),
@@ -39,7 +40,9 @@ def test_a_load_does_what_the_naive_model_does(rows, table):
         preview = tidymerge.preview(incoming, target)
         assert contents(path) == (before, untouched)
         receipt = tidymerge.load(incoming, target, accept_warnings=True, expect=preview.fingerprint, rejects=rejects)
-        counted = {name: getattr(receipt.rows, name) for name in ("inserted", "updated", "unchanged", "skipped", "rejected")}
+        counted = {
+            name: getattr(receipt.rows, name) for name in ("inserted", "updated", "unchanged", "skipped", "rejected")
+        }
         assert counted == {name: wanted[name] for name in counted}
         assert preview.rows == receipt.rows
         assert sum(receipt.rejects.reasons.values()) == receipt.rows.rejected
@@ -66,9 +69,18 @@ def test_the_fingerprint_does_not_depend_on_the_order_of_rows_or_columns(rows, t
 
 
 def test_values_that_sqlite_stores_loosely_are_compared_by_the_declared_type(folder):
-    rows = [(f"H{at}", 1, kg, None, None, None) for at, kg in enumerate([12.5, "12.500", 12, "n/a", None, Decimal("3.25").to_eng_string()])]
+    rows = [
+        (f"H{at}", 1, kg, None, None, None)
+        for at, kg in enumerate([12.5, "12.500", 12, "n/a", None, Decimal("3.25").to_eng_string()])
+    ]
     target = database(folder / "coop.db", TABLE, rows=rows)
-    incoming = text_file(folder / "s.csv", [["code", "no", "kg"], *([f"H{at}", 1, kg] for at, kg in enumerate(["12.50", "12.5", "12.00", "1", "2", "3.250"]))])
+    incoming = text_file(
+        folder / "s.csv",
+        [
+            ["code", "no", "kg"],
+            *([f"H{at}", 1, kg] for at, kg in enumerate(["12.50", "12.5", "12.00", "1", "2", "3.250"])),
+        ],
+    )
     receipt = tidymerge.load(incoming, target, accept_warnings=True)
     assert (receipt.rows.unchanged, receipt.rows.updated) == (4, 2)
     assert "n/a" not in str(sqlite3.connect(folder / "coop.db").execute("SELECT kg FROM hives").fetchall())

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "ProofFailed",
+    "Receipt",
     "SourceError",
     "Stopped",
     "TargetError",
@@ -36,6 +37,15 @@ __all__ = [
     "preview",
 ]
 __version__ = "0.1.0"
+
+
+def __getattr__(name: str) -> object:
+    """Import `Receipt` when it is asked for: importing the package must stay quick for `--help`."""
+    if name == "Receipt":
+        from tidymerge.receipt import Receipt
+
+        return Receipt
+    raise AttributeError(f"module 'tidymerge' has no attribute {name!r}")
 
 
 def preview(

@@ -7,7 +7,8 @@
     │   ├── NoSuchColumn                          a named column that isn't there
     │   ├── AmbiguousColumn                       several columns fit one name
     │   ├── UnloadableColumn                      a generated column asked to be loaded
-    │   └── BadOption                             an option's value that makes no sense
+    │   ├── BadOption                             an option's value that makes no sense
+    │   └── BadExpression                         a condition or computed value that can't be understood
     ├── SourceError                           1   the incoming rows can't be read
     │   ├── NoSuchFile
     │   ├── NoSuchSheet
@@ -78,6 +79,10 @@ class UnloadableColumn(UsageError):
 
 class BadOption(UsageError):
     """An option's value that makes no sense."""
+
+
+class BadExpression(UsageError):
+    """A condition or a computed value can't be understood, or its names or types don't fit."""
 
 
 class SourceError(TidyMergeError):

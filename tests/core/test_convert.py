@@ -5,6 +5,7 @@ from decimal import Decimal
 
 import pyarrow as pa
 import pytest
+
 from tidymerge.core.convert import cast_cells, tidy_parts
 from tidymerge.model import ColumnType, Kind
 from tidymerge.sources.table import parts_of
@@ -72,7 +73,10 @@ def test_a_cell_becomes_the_value_or_says_why_not(to, cell, wanted):
 def test_odd_texts_among_regular_ones_are_told_apart():
     cast = cast_cells([pa.array(["1.5", None, "x", "2.25", "2.255", "+3", "x"])], KG, 7)
     assert cast.values.to_pylist() == [Decimal("1.50"), None, None, Decimal("2.25"), None, Decimal("3.00"), None]
-    assert {(str(bad.reason), tuple(bad.rows.tolist())) for bad in cast.bad} == {("not a number", (2, 6)), ("too many decimals", (4,))}
+    assert {(str(bad.reason), tuple(bad.rows.tolist())) for bad in cast.bad} == {
+        ("not a number", (2, 6)),
+        ("too many decimals", (4,)),
+    }
 
 
 def test_noise_is_counted_as_rounded():

@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+
 from strategies import PROPERTY
 from tidymerge.sources import ReadOptions, open_source
 
@@ -15,7 +16,11 @@ from tidymerge.sources import ReadOptions, open_source
 def read(path, header_row=0, **options):
     incoming = open_source(str(path), ReadOptions(**options)).read(header_row)
     columns = [column.parts[0].to_pylist() for column in incoming.columns]
-    return [column.name for column in incoming.columns], incoming.row_numbers.tolist(), [list(row) for row in zip(*columns, strict=True)]
+    return (
+        [column.name for column in incoming.columns],
+        incoming.row_numbers.tolist(),
+        [list(row) for row in zip(*columns, strict=True)],
+    )
 
 
 @pytest.mark.parametrize(
@@ -35,7 +40,9 @@ def test_dialects_and_encodings_are_found(tmp_path, data, encoding):
 
 
 def test_a_guessed_encoding_is_said(tmp_path):
-    text = "Kürzel;Bemerkung\n" + "".join(f"L{at:02};Die Königin wurde heute früh gesehen, schöne Völker\n" for at in range(40))
+    text = "Kürzel;Bemerkung\n" + "".join(
+        f"L{at:02};Die Königin wurde heute früh gesehen, schöne Völker\n" for at in range(40)
+    )
     (tmp_path / "in.csv").write_bytes(text.encode("cp1252"))
     incoming = open_source(str(tmp_path / "in.csv"), ReadOptions()).read(0)
     assert "--encoding" in incoming.notes[0]

@@ -3,6 +3,7 @@
 from datetime import date, datetime, time, timedelta
 
 from openpyxl import Workbook
+
 from tidymerge.core.convert import as_text
 from tidymerge.sources import ReadOptions, open_source
 
@@ -33,7 +34,9 @@ def test_types_offsets_and_blank_rows(tmp_path):
         "When": ["2026-05-04", "2026-05-04 09:30:00", "09:30:00"],
         "Mixed": ["text", "true", "30 hours"],
     }
-    assert date(2026, 5, 4) in incoming.column("When").parts[0].to_pylist() + incoming.column("When").parts[1].to_pylist()
+    assert (
+        date(2026, 5, 4) in incoming.column("When").parts[0].to_pylist() + incoming.column("When").parts[1].to_pylist()
+    )
     assert open_source(f"{tmp_path}/in.xlsx#second", ReadOptions()).sheet == "Second"
 
 

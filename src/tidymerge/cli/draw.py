@@ -28,7 +28,7 @@ def receipt(out: Console, shown: Receipt, *, details: bool = True) -> None:
     """Print a receipt: what goes where, the tally, the changes, the rejects, the warnings."""
     for table in shown.tables:
         out.print(_heading(shown, table))
-        out.print(_tally(shown, table))
+        out.print(_tally(shown))
         if details:
             for block in (_changes(table), _samples(table.samples), _columns(table)):
                 if block is not None:
@@ -45,11 +45,15 @@ def receipt(out: Console, shown: Receipt, *, details: bool = True) -> None:
 def _heading(shown: Receipt, table: TableReceipt) -> RenderableType:
     verb = {State.LOADED: "Loaded", State.PREVIEWED: "Preview of"}.get(shown.state, "Not loaded:")
     line = Text.assemble((verb, "bold"), f" {shown.incoming} ", ("into", "bold"), f" {table.target}")
-    under = f"Column names in row {shown.header_row}; records matched by {' + '.join(table.key)}."
-    return Group("", line, Text(under, "dim"))
+    conditional = " if loaded" if shown.state is State.PREVIEWED else ""
+    under = (
+        f"Column names in row {shown.header_row}. Records matched by {' + '.join(table.key)}. "
+        f"The table: {table.rows_before:,} rows before, {table.rows_after:,} after{conditional}."
+    )
+    return Group(line, Text(under, "dim"))
 
 
-def _tally(shown: Receipt, table: TableReceipt) -> RenderableType:
+def _tally(shown: Receipt) -> RenderableType:
     tally = shown.rows
     grid = Table(box=None, show_header=False, padding=(0, 2, 0, 0))
     grid.add_column(justify="right", style="bold")
@@ -65,9 +69,7 @@ def _tally(shown: Receipt, table: TableReceipt) -> RenderableType:
             else ""
         )
         grid.add_row(Text(f"{count:,}", style), Text(name + extra, style), meaning)
-    rows = f"{table.rows_before:,} rows before, {table.rows_after:,} after"
-    conditional = " if loaded" if shown.state is State.PREVIEWED else ""
-    return Group(Padding(grid, (1, 0, 0, 2)), Text(f"\n  The table: {rows}{conditional}.\n"))
+    return Padding(grid, (1, 0, 1, 2))
 
 
 def _changes(table: TableReceipt) -> RenderableType | None:

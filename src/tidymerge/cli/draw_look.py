@@ -5,10 +5,12 @@ from rich.text import Text
 
 from tidymerge.cli.draw import cut, grid, value
 from tidymerge.core.caution import plural
-from tidymerge.core.profile import ColumnProfile
+from tidymerge.core.profile import ColumnProfile, KeyCandidate
 from tidymerge.looking import Overview, View
 
 _SHORT = 24
+_KEYS_SHOWN = 3
+_VALUES_SHOWN = 4
 
 
 def overview(out: Console, shown: Overview) -> None:
@@ -58,14 +60,24 @@ def _commonest(column: ColumnProfile) -> str:
     """The commonest values with their counts; where all differ, just a few of them."""
     if column.unique:
         return ", ".join(cut(text, _SHORT) for text, _ in column.commonest[:3]) + ", …"
-    return ", ".join(f"{cut(text, _SHORT)} ({count:,})" for text, count in column.commonest)
+    return ", ".join(f"{cut(text, _SHORT)} ({count:,})" for text, count in column.commonest[:_VALUES_SHOWN])
 
 
 def _keys(shown: View) -> str:
     declared = [" + ".join(names) for names in (shown.primary_key, *shown.unique) if names]
-    found = [" + ".join(names) for names in shown.profile.keys]
     if declared:
         return f"Declared unique: {'; '.join(declared)}. Rows are matched by the first, unless --key says otherwise."
-    if found:
-        return f"Could serve as key (never blank, never twice): {'; '.join(found[:6])}."
-    return "No column or pair of columns is unique and never blank, so none can serve as key by itself."
+    candidates = shown.profile.keys
+    exact = [" + ".join(candidate.columns) for candidate in candidates if candidate.exact]
+    nearly = [_but_for(candidate) for candidate in candidates if not candidate.exact]
+    lines = []
+    if exact:
+        lines.append(f"Could serve as key (never blank, never twice): {'; '.join(exact[:_KEYS_SHOWN])}.")
+    if nearly:
+        lines.append(f"Could serve as key, but for a few rows: {'; '.join(nearly[:_KEYS_SHOWN])}.")
+    return "\n".join(lines) or "No column or pair of columns is nearly unique, so none can serve as key by itself."
+
+
+def _but_for(candidate: KeyCandidate) -> str:
+    found = (("blank", candidate.blank), ("repeated", candidate.repeated))
+    return f"{' + '.join(candidate.columns)} ({', '.join(f'{count} {word}' for word, count in found if count)})"

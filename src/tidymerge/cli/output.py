@@ -27,7 +27,9 @@ def console(*, json_wanted: bool = False) -> Console:
     It knows no markup: values from files are printed, and must not be obeyed.
     """
     stream = sys.stderr if json_wanted else sys.stdout
-    return Console(file=stream, width=None if stream.isatty() else _PLAIN_WIDTH, highlight=False, emoji=False, markup=False)
+    return Console(
+        file=stream, width=None if stream.isatty() else _PLAIN_WIDTH, highlight=False, emoji=False, markup=False
+    )
 
 
 def print_json(data: dict[str, Any]) -> None:

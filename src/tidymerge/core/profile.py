@@ -13,7 +13,8 @@ from tidymerge.core.convert import as_text, tidy_parts
 from tidymerge.core.match import code_rows
 from tidymerge.model import IncomingColumn
 
-_PAIRED_COLUMNS = 12  # pairs among the first so many columns are tried as keys
+_KEY_COLUMNS = 12  # so many columns are tried as keys, alone and in pairs, the leftmost first
+_NEARLY = 0.75  # a share of rows that still makes a candidate, in a sheet with subtotals and slips
 _INTEGER = r"^[+-]?\d+$"
 _NUMBER = r"^[+-]?(\d+\.?\d*|\.\d+)$"
 _DATE = r"^\d{4}-\d{2}-\d{2}$"
@@ -22,10 +23,11 @@ _STAMP = r"^\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}"
 
 @dataclass(frozen=True, slots=True)
 class ColumnProfile:
-    """One column: `commonest` are (value, rows) pairs; `smallest` and `largest` go by the column's type."""
+    """One column: `type` as declared or else as found (`kind`); `commonest` are (value, rows) pairs."""
 
     name: str
     type: str
+    kind: str
     rows: int
     blanks: int
     distinct: int
@@ -37,11 +39,26 @@ class ColumnProfile:
 
 
 @dataclass(frozen=True, slots=True)
+class KeyCandidate:
+    """Columns that could serve as key: in how many rows one is blank, how many rows repeat one, how many are fit."""
+
+    columns: tuple[str, ...]
+    blank: int
+    repeated: int
+    fit: int
+
+    @property
+    def exact(self) -> bool:
+        """Whether no row stands in the way."""
+        return not self.blank and not self.repeated
+
+
+@dataclass(frozen=True, slots=True)
 class Profile:
-    """A sheet or table: its columns, the columns or pairs that are unique and never blank, some rows."""
+    """A sheet or table: its columns, what could serve as key, some rows."""
 
     columns: tuple[ColumnProfile, ...]
-    keys: tuple[tuple[str, ...], ...]
+    keys: tuple[KeyCandidate, ...]
     sample: tuple[tuple[str | None, ...], ...]
 
 
@@ -82,6 +99,7 @@ def _column(column: IncomingColumn, text: pa.Array, declared: str | None, common
     return ColumnProfile(
         name=column.name,
         type=declared or kind,
+        kind=kind,
         rows=len(text),
         blanks=text.null_count,
         distinct=len(values),
@@ -135,19 +153,31 @@ def _bounds(values: pa.Array, kind: str) -> tuple[str | None, str | None]:
     return bounds["min"].as_py(), bounds["max"].as_py()
 
 
-def _keys(profiles: Sequence[ColumnProfile], texts: Sequence[pa.Array]) -> tuple[tuple[str, ...], ...]:
-    """Unique columns without blanks; where there are none, pairs of columns that are unique together."""
-    single = tuple((column.name,) for column in profiles if column.unique)
-    if single or len(profiles) < 2 or not profiles[0].rows:  # noqa: PLR2004
-        return single
-    full = [at for at, column in enumerate(profiles[:_PAIRED_COLUMNS]) if not column.blanks]
-    found = []
-    for one, other in combinations(full, 2):
-        if profiles[one].distinct * profiles[other].distinct >= profiles[one].rows:
-            codes, size = code_rows([pa.chunked_array([texts[one]]), pa.chunked_array([texts[other]])])
-            if int(np.bincount(codes, minlength=size).max()) == 1:
-                found.append((profiles[one].name, profiles[other].name))
-    return tuple(found)
+def _keys(profiles: Sequence[ColumnProfile], texts: Sequence[pa.Array]) -> tuple[KeyCandidate, ...]:
+    """The columns that are unique and never blank, or nearly; pairs where no single column is.
+
+    Measures (numbers with decimals) are no keys, however many different ones there are.
+    """
+    fit = [at for at, column in enumerate(profiles[:_KEY_COLUMNS]) if column.rows and "number" not in column.kind]
+    single = [_candidate(profiles, texts, [at]) for at in fit]
+    if any(candidate.exact for candidate in single):
+        return tuple(candidate for candidate in single if candidate.exact)
+    enough = [
+        pair
+        for pair in combinations(fit, 2)
+        if profiles[pair[0]].distinct * profiles[pair[1]].distinct >= _NEARLY * profiles[pair[0]].rows
+    ]
+    found = [*single, *(_candidate(profiles, texts, list(pair)) for pair in enough)]
+    near = [candidate for candidate in found if candidate.fit >= _NEARLY * profiles[fit[0]].rows]
+    return tuple(candidate for candidate in near if candidate.exact) or tuple(near)
+
+
+def _candidate(profiles: Sequence[ColumnProfile], texts: Sequence[pa.Array], columns: list[int]) -> KeyCandidate:
+    codes, size = code_rows([pa.chunked_array([texts[at]]) for at in columns])
+    filled = codes[codes >= 0]
+    distinct = int((np.bincount(filled, minlength=size) > 0).sum())
+    names = tuple(profiles[at].name for at in columns)
+    return KeyCandidate(names, len(codes) - len(filled), len(filled) - distinct, distinct)
 
 
 def table_columns(table: pa.Table) -> list[IncomingColumn]:

@@ -16,18 +16,14 @@ WHY = "rejected: why"
 
 
 def rejects_table(incoming: Incoming, changes: ChangeSet) -> pa.Table:
-    """The rejected rows as they arrived, as text, after their row number and what is wrong with each.
+    """The rejected rows as they arrived, as text, with their row number and what is wrong with each at the end.
 
     Cells that a spreadsheet would run as a formula are guarded; `mended` takes the guard away.
     """
     rows = np.flatnonzero(first_flaws(changes) >= 0)
-    arrays = [pa.array(incoming.row_numbers[rows]), _complaints(changes, rows)]
-    names = [ROW, WHY]
-    for column in incoming.columns:
-        if column.name not in (ROW, WHY):
-            arrays.append(guard(as_text(column).take(pa.array(rows))))
-            names.append(column.name)
-    return pa.Table.from_arrays(arrays, names)
+    arrays = [guard(as_text(column).take(pa.array(rows))) for column in incoming.columns]
+    arrays += [pa.array(incoming.row_numbers[rows]), _complaints(changes, rows)]
+    return pa.Table.from_arrays(arrays, [*(column.name for column in incoming.columns), ROW, WHY])
 
 
 def _complaints(changes: ChangeSet, rows: np.ndarray) -> pa.Array:

@@ -1,0 +1,156 @@
+"""What every kind of target must do. Adding a target means subclassing this, and giving it a place to make tables."""
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import tidymerge
+from conftest import text_file
+
+
+class TargetContract:
+    """Each test makes tables by standard SQL, loads a small sheet through the Python door, and looks at the rows."""
+
+    def make(self, folder: Path, script: str) -> None:
+        """Run a script of SQL statements where the tables are to live."""
+        raise AssertionError("a subclass makes tables")
+
+    def address(self, folder: Path, table: str) -> str:
+        raise AssertionError("a subclass knows where they live")
+
+    def rows(self, folder: Path, query: str) -> list[tuple]:
+        raise AssertionError("a subclass reads them")
+
+    def load(self, folder: Path, table: str, rows: list[list[Any]], **options: Any) -> tidymerge.Receipt:
+        """Load `rows` (the first is the header); preview must say the same beforehand."""
+        incoming = text_file(folder / "in.csv", rows)
+        target = self.address(folder, table)
+        asked = {name: value for name, value in options.items() if name in ("key", "columns", "only")}
+        preview = tidymerge.preview(incoming, target, **asked)
+        receipt = tidymerge.load(incoming, target, accept_warnings=True, rejects=folder / "r.csv", **options)
+        if "refused" not in str(receipt.rejects.reasons):
+            assert (preview.rows, preview.fingerprint) == (receipt.rows, receipt.fingerprint)
+        return receipt
+
+    def reasons(self, receipt: tidymerge.Receipt) -> dict[str, list[int]]:
+        """The rejected rows by reason."""
+        found: dict[str, list[int]] = {}
+        for cell in receipt.rejects.first:
+            found.setdefault(cell.reason, []).append(cell.row)
+        return found
+
+    def test_defaults_blanks_and_not_null(self, folder):
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, a VARCHAR(9) DEFAULT 'new' NOT NULL, b VARCHAR(9) NOT NULL, c INTEGER);"
+                          "INSERT INTO t VALUES (1, 'x', 'y', 5);")  # fmt: skip
+        receipt = self.load(
+            folder, "t", [["k", "a", "b", "c"], [1, "", "", ""], [2, "", "z", ""], [3, "q", "z", 1], [4, "q", "", 1]]
+        )
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [
+            (1, "x", "y", 5),
+            (2, "new", "z", None),
+            (3, "q", "z", 1),
+        ]
+        assert self.reasons(receipt) == {"blank not allowed": [5]}
+        missing = self.load(folder, "t", [["k", "c"], [1, 6], [9, 1]])
+        assert self.reasons(missing) == {"blank not allowed": [3]}
+        assert self.rows(folder, "SELECT c FROM t WHERE k = 1") == [(6,)]
+
+    def test_foreign_keys_see_records_of_the_same_load(self, folder):
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, mentor INTEGER REFERENCES t (k));"
+                          "INSERT INTO t VALUES (1, NULL);")  # fmt: skip
+        receipt = self.load(folder, "t", [["k", "mentor"], [2, 3], [3, 1], [4, 9], [5, 4], [1, 8]])
+        assert self.reasons(receipt) == {"no such record": [4, 5, 6]}  # row 5 needs row 4, which needs nobody there
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [(1, None), (2, 3), (3, 1)]
+        assert receipt.rejects.first[0].value == "9"
+
+    def test_unique_columns_other_than_the_key(self, folder):
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, email VARCHAR(20) UNIQUE, n INTEGER);"
+                          "INSERT INTO t VALUES (1, 'a@example.org', 0), (2, 'b@example.org', 0), (3, 'c@example.org', 0);")  # fmt: skip
+        rows = [
+            ["k", "email", "n"],
+            [1, "b@example.org", 1],
+            [3, "new@example.org", 1],
+            [4, "d@example.org", 1],
+            [5, "d@example.org", 1],
+            [6, "e@example.org", 1],
+        ]
+        receipt = self.load(folder, "t", rows)
+        assert self.reasons(receipt) == {"not unique": [2, 4, 5]}
+        assert self.rows(folder, "SELECT k, email FROM t ORDER BY k") == [
+            (1, "a@example.org"), (2, "b@example.org"), (3, "new@example.org"), (6, "e@example.org"),
+        ]  # fmt: skip
+
+    def test_checks_judge_the_record_as_it_would_stand(self, folder):
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, low DECIMAL(8,2), high DECIMAL(8,2), CONSTRAINT room CHECK (low <= high));"
+                          "INSERT INTO t VALUES (1, 1, 9), (2, 1, 9), (3, 10, NULL);")  # fmt: skip
+        receipt = self.load(
+            folder, "t", [["k", "low", "high"], [1, "9.5", ""], [2, "8.5", ""], [3, "", "9"], [4, "20", "100"]]
+        )
+        assert self.reasons(receipt) == {"check failed": [2, 4]}
+        assert [(int(k), float(low)) for k, low in self.rows(folder, "SELECT k, low FROM t ORDER BY k")] == [
+            (1, 1),
+            (2, 8.5),
+            (3, 10),
+            (4, 20),
+        ]
+
+    def test_what_only_the_database_can_say_is_narrowed_down_to_the_rows(self, folder):
+        self.make(
+            folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER);" + self.refusing_trigger("t", "NEW.n = 13")
+        )
+        receipt = self.load(
+            folder, "t", [["k", "n"], *([at, 13 if at in (7, 60) else at + 100] for at in range(1, 101))]
+        )
+        assert self.reasons(receipt) == {"refused by the database": [8, 61]}
+        assert receipt.rows.inserted == 98
+        assert self.rows(folder, "SELECT count(*), min(n) FROM t") == [(98, 101)]
+        assert "only when written" in receipt.notes[0]
+
+    def refusing_trigger(self, table: str, condition: str) -> str:
+        raise AssertionError("a subclass writes a trigger that refuses rows")
+
+    def meddling_trigger(self, table: str, statement: str) -> str:
+        raise AssertionError("a subclass writes a trigger that runs a statement after an insert")
+
+    @pytest.mark.parametrize("statement", ["UPDATE t SET n = n + 1 WHERE k = NEW.k", "DELETE FROM t WHERE k = 1"])
+    def test_a_trigger_that_changes_rows_on_its_own_rolls_the_load_back(self, folder, statement):
+        self.make(
+            folder,
+            "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER); INSERT INTO t VALUES (1, 1);"
+            + self.meddling_trigger("t", statement),
+        )
+        with pytest.raises(tidymerge.ProofFailed, match="rigger"):
+            self.load(folder, "t", [["k", "n"], [2, 5], [3, 5]])
+        assert self.rows(folder, "SELECT * FROM t") == [(1, 1)]
+        assert not (folder / "r.csv").exists()
+
+    def test_one_update_for_each_set_of_changed_columns_touches_nothing_else(self, folder):
+        columns = "abcdef"
+        self.make(folder, f"CREATE TABLE t (k INTEGER PRIMARY KEY, {', '.join(f'{name} INTEGER' for name in columns)});"
+                  + "".join(f"INSERT INTO t VALUES ({k}, 0, 0, 0, 0, 0, 0);" for k in range(64)))  # fmt: skip
+        wanted = [[k, *(k >> bit & 1 for bit in range(6))] for k in range(64)]
+        receipt = self.load(folder, "t", [["k", *columns], *wanted])
+        assert (receipt.rows.updated, receipt.rows.unchanged) == (63, 1)
+        assert receipt.fields_updated == sum(sum(row[1:]) for row in wanted)
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [tuple(row) for row in wanted]
+
+    def test_few_rows_against_many_are_looked_up_by_key(self, folder):
+        values = ",".join(f"('A{at:04}', {at % 7}, {at})" for at in range(2000))
+        self.make(
+            folder,
+            f"CREATE TABLE t (a VARCHAR(8), b INTEGER, n INTEGER, PRIMARY KEY (a, b)); INSERT INTO t VALUES {values};",
+        )
+        receipt = self.load(
+            folder,
+            "t",
+            [["a", "b", "n"], ["A0008", 1, 8], ["A0009", 2, 99], ["A0009", 2, 99], ["A0009", 3, 5], ["a0010", 3, 5]],
+        )
+        assert (receipt.rows.unchanged, receipt.rows.updated, receipt.rows.skipped, receipt.rows.inserted) == (
+            1,
+            1,
+            1,
+            2,
+        )
+        assert "letter case" in receipt.warnings[0]
+        assert self.rows(folder, "SELECT count(*) FROM t") == [(2002,)]

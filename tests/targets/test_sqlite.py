@@ -1,0 +1,128 @@
+"""SQLite: the contract, and what is its own."""
+
+import sqlite3
+from pathlib import Path
+
+import pytest
+from contract import TargetContract
+
+import tidymerge
+from conftest import database, text_file
+
+
+class TestSqlite(TargetContract):
+    def make(self, folder: Path, script: str) -> None:
+        connection = sqlite3.connect(folder / "coop.db")
+        connection.executescript(script)
+        connection.close()
+
+    def address(self, folder: Path, table: str) -> str:
+        return f"{folder / 'coop.db'}#{table}"
+
+    def rows(self, folder: Path, query: str) -> list[tuple]:
+        connection = sqlite3.connect(folder / "coop.db")
+        found = connection.execute(query).fetchall()
+        connection.close()
+        return found
+
+    def refusing_trigger(self, table: str, condition: str) -> str:
+        return f"CREATE TRIGGER no BEFORE INSERT ON {table} WHEN {condition} BEGIN SELECT RAISE(ABORT, 'unlucky'); END;"
+
+    def meddling_trigger(self, table: str, statement: str) -> str:
+        return f"CREATE TRIGGER meddle AFTER INSERT ON {table} BEGIN {statement}; END;"
+
+    @pytest.mark.parametrize(
+        ("collation", "incoming", "matched"),
+        [("NOCASE", "l01", True), ("RTRIM", "L01", True), ("BINARY", "l01", False), ("NOCASE", "É1", False)],
+    )
+    def test_keys_are_equal_where_the_collation_says_so(self, folder, collation, incoming, matched):
+        filler = "".join(f"INSERT INTO t VALUES ('F{at}', 0);" for at in range(20))  # so that keys are looked up
+        stored = "L01  " if collation == "RTRIM" else "é1" if incoming == "É1" else "L01"
+        self.make(
+            folder,
+            f"CREATE TABLE t (k TEXT COLLATE {collation} PRIMARY KEY, n INTEGER); INSERT INTO t VALUES ('{stored}', 1); {filler}",
+        )
+        receipt = self.load(folder, "t", [["k", "n"], [incoming, 2]])
+        assert (receipt.rows.updated, receipt.rows.inserted) == ((1, 0) if matched else (0, 1))
+        if matched:
+            assert self.rows(folder, f"SELECT k, n FROM t WHERE k = '{stored}'") == [(stored, 2)]
+
+    def test_the_same_key_twice_follows_the_collation(self, folder):
+        self.make(folder, "CREATE TABLE t (k TEXT COLLATE NOCASE PRIMARY KEY, n INTEGER)")
+        receipt = self.load(folder, "t", [["k", "n"], ["a", 1], ["A", 1], ["b", 1], ["B", 2]])
+        assert (receipt.rows.inserted, receipt.rows.skipped, receipt.rows.rejected) == (1, 1, 2)
+
+    @pytest.mark.parametrize("extra", ["", "WITHOUT ROWID", "STRICT"])
+    def test_kinds_of_tables_and_names_of_row_numbers(self, folder, extra):
+        self.make(folder, f"CREATE TABLE t (k TEXT PRIMARY KEY NOT NULL, rowid INTEGER, oid INTEGER, twice INTEGER GENERATED ALWAYS AS (oid * 2)) {extra};"
+                          "INSERT INTO t (k, rowid, oid) VALUES ('a', 9, 1), ('b', 9, 2);")  # fmt: skip
+        receipt = self.load(folder, "t", [["k", "rowid", "oid", "twice"], ["a", 9, 5, 0], ["c", 9, 7, 0]])
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [("a", 9, 5, 10), ("b", 9, 2, 4), ("c", 9, 7, 14)]
+        assert receipt.tables[0].not_loaded == ("twice",)
+
+    @pytest.mark.parametrize(
+        ("stored", "written"),
+        [("2026-05-01 08:00:00", "2026-05-04 09:30:00"), ("2026-05-01T08:00:00.000000", "2026-05-04T09:30:00.000000")],
+    )
+    def test_timestamps_are_written_as_the_table_spells_them(self, folder, stored, written):
+        self.make(
+            folder,
+            f"CREATE TABLE t (k INTEGER PRIMARY KEY, at DATETIME); INSERT INTO t VALUES (1, '{stored}'), (2, '{stored}');",
+        )
+        receipt = self.load(folder, "t", [["k", "at"], [1, "2026-05-01 08:00"], [2, "2026-05-04 09:30"]])
+        assert receipt.rows.updated == 1
+        assert self.rows(folder, "SELECT at FROM t ORDER BY k") == [(stored,), (written,)]
+
+    def test_a_check_is_cut_out_of_the_schema_whatever_is_written_in_it(self, folder):
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER CHECK (t.n < 5 /* ) */ AND n <> ')'))")  # fmt: skip
+        receipt = self.load(folder, "t", [["k", "n"], [1, 4], [2, 5]])
+        assert self.reasons(receipt) == {"check failed": [3]}
+
+    def test_replace_clauses_of_the_schema_may_not_swallow_rows(self, folder):
+        self.make(
+            folder,
+            "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER, CONSTRAINT u UNIQUE (n) ON CONFLICT REPLACE); INSERT INTO t VALUES (1, 1);",
+        )
+        receipt = self.load(folder, "t", [["k", "n"], [2, 1], [3, 3]])
+        assert self.reasons(receipt) == {"not unique": [2]}
+        assert self.rows(folder, "SELECT * FROM t") == [(1, 1), (3, 3)]
+
+    def test_the_target_is_not_locked_by_a_preview_and_keeps_its_journal_mode(self, folder):
+        self.make(
+            folder,
+            "PRAGMA journal_mode = WAL; CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER); INSERT INTO t VALUES (1, 1);",
+        )
+        receipt = self.load(folder, "t", [["k", "n"], [1, 2]])
+        assert receipt.rows.updated == 1
+        assert self.rows(folder, "PRAGMA journal_mode") == [("wal",)]
+
+    def test_every_type_goes_in_and_is_unchanged_the_second_time(self, folder):
+        types = "INTEGER, DECIMAL(8,2), NUMERIC, REAL, VARCHAR(5), TEXT, BOOLEAN, DATE, TIME, DATETIME, TIMESTAMPTZ, UUID, JSON, BLOB, STRING"
+        names = [f"c{at}" for at in range(15)]
+        self.make(
+            folder,
+            f"CREATE TABLE t (k INTEGER PRIMARY KEY, {', '.join(map(' '.join, zip(names, types.split(', '), strict=True)))}, loose)".replace(
+                "DECIMAL(8 2)", "DECIMAL(8,2)"
+            ),
+        )
+        cells = ["7", "12.50", "0.125", "1.5", "abc", "tëxt", "yes", "2026-05-04", "09:30", "2026-05-04 09:30", "2026-05-04T09:30+02:00",
+                 "550E8400-e29b-41d4-a716-446655440000", '{"b": 1}', "00ff", "A1", "any"]  # fmt: skip
+        first = self.load(folder, "t", [["k", *names, "loose"], [1, *cells]])
+        assert (first.rows.inserted, first.rejects.first) == (1, ())
+        again = self.load(folder, "t", [["k", *names, "loose"], [1, *cells]])
+        assert again.rows.unchanged == 1, again.tables[0].examples
+        assert self.rows(folder, "SELECT c1, c6, c8, c10, c13, typeof(c1) FROM t") == [
+            (12.5, 1, "09:30:00.000000", "2026-05-04 07:30:00+00:00", b"\x00\xff", "real")
+        ]
+
+
+def test_more_digits_than_sqlite_keeps_are_rejected(folder):
+    target = database(
+        folder / "c.db", "CREATE TABLE t (k INTEGER PRIMARY KEY, n DECIMAL(20,2), id DECIMAL(18,0))", "t", ()
+    )
+    incoming = text_file(
+        folder / "i.csv",
+        [["k", "n", "id"], [1, "1234567890123.45", "123456789012345678"], [2, "12345678901234.56", ""]],
+    )
+    receipt = tidymerge.load(incoming, target, rejects=folder / "r.csv")
+    assert [(cell.row, cell.reason) for cell in receipt.rejects.first] == [(2, "digits lost"), (3, "digits lost")]
