@@ -1,0 +1,74 @@
+"""Making two parts of an expression meet: cells are read as what they meet, text literals as dates."""
+
+from collections.abc import Sequence
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tidymerge.core.cells import valid
+from tidymerge.core.convert import cast_cells
+from tidymerge.core.expressions.types import Frame, Part, Type
+from tidymerge.core.tidy import tidy
+from tidymerge.model import ColumnType, Kind
+
+_KINDS = {
+    Type.NUMBER: Kind.DECIMAL,
+    Type.BOOLEAN: Kind.BOOLEAN,
+    Type.DATE: Kind.DATE,
+    Type.TIME: Kind.TIME,
+    Type.TIMESTAMP: Kind.TIMESTAMP,
+    Type.TEXT: Kind.TEXT,
+}
+ARROW = {
+    Type.NUMBER: pa.decimal128(38, 0),
+    Type.TEXT: pa.string(),
+    Type.CELL: pa.string(),
+    Type.BOOLEAN: pa.bool_(),
+    Type.DATE: pa.date32(),
+    Type.TIME: pa.time64("us"),
+    Type.TIMESTAMP: pa.timestamp("us"),
+    Type.NULL: pa.null(),
+}
+
+
+def common_type(parts: Sequence[Part]) -> Type | None:
+    """The type in which all parts can meet, or None if there is none."""
+    kinds = {part.type for part in parts if part.type not in (Type.NULL, Type.CELL) and part.literal is None}
+    texts = [part for part in parts if part.literal is not None]
+    if not kinds:
+        return Type.TEXT if texts or any(part.type is Type.CELL for part in parts) else Type.NULL
+    if kinds == {Type.DATE, Type.TIMESTAMP}:
+        kinds = {Type.TIMESTAMP}
+    if len(kinds) > 1:
+        return None
+    kind = kinds.pop()
+    temporal = kind in (Type.DATE, Type.TIME, Type.TIMESTAMP)
+    return None if texts and not temporal and kind is not Type.TEXT else kind
+
+
+def as_type(part: Part, wanted: Type) -> Part | None:
+    """The part as `wanted`, or None where SQL would not allow it."""
+    if part.type in (wanted, Type.NULL) and not (part.type is Type.NULL and wanted is not Type.NULL):
+        return part
+    if part.type is Type.NULL:
+        return Part(wanted, lambda frame: pa.nulls(frame.length, ARROW[wanted]))
+    if part.type is Type.CELL and wanted is Type.TEXT:
+        return Part(wanted, lambda frame: tidy(part.run(frame)))
+    if part.type is Type.CELL or part.literal is not None:
+        return _read_as(part, wanted)
+    if part.type is Type.DATE and wanted is Type.TIMESTAMP:
+        return Part(wanted, lambda frame: pc.cast(part.run(frame), pa.timestamp("us")))
+    return None
+
+
+def _read_as(part: Part, wanted: Type) -> Part:
+    """Text read as another type; a text that is none has no value there, which is a failure of its row."""
+    return Part(wanted, lambda frame: read_texts(frame, part.run(frame), ColumnType(_KINDS[wanted], str(wanted))))
+
+
+def read_texts(frame: Frame, texts: pa.Array, to: ColumnType) -> pa.Array:
+    """Cast texts to a column type; rows where that can't be done fail."""
+    texts = tidy(texts) if pa.types.is_string(texts.type) else texts
+    values = cast_cells([texts] if texts.null_count < len(texts) else [], to, frame.length).values
+    frame.fail(valid(texts) & ~valid(values), f"can't be read as {to.declared}")
+    return values

@@ -1,0 +1,383 @@
+"""Checking an expression and turning it into functions over columns.
+
+The text is parsed by sqlglot into a tree; each kind of node below is one that ISO SQL has and we know, and
+any other is an error. Nothing is ever handed to Python's `eval` or to a database.
+"""
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from difflib import get_close_matches
+
+import pyarrow as pa
+import pyarrow.compute as pc
+from sqlglot import exp, parse
+from sqlglot.errors import SqlglotError
+
+from tidymerge.core.expressions import functions as f
+from tidymerge.core.expressions.coerce import as_type, common_type, read_texts
+from tidymerge.core.expressions.types import Frame, Part, Run, Type
+from tidymerge.core.mapping import fold, listing
+from tidymerge.errors import BadExpression
+from tidymerge.model import ColumnType, Kind
+
+Scopes = Mapping[str, Mapping[str, Type]]
+_SIGNS: dict[type, str] = {exp.EQ: "=", exp.NEQ: "<>", exp.LT: "<", exp.LTE: "<=", exp.GT: ">", exp.GTE: ">="}
+_ARITHMETIC: dict[type, str] = {exp.Add: "+", exp.Sub: "-", exp.Mul: "*", exp.Div: "/"}
+# The parts of a node, besides its operands, that we heed; any other one is refused.
+_FURTHER_PARTS: dict[type, tuple[str, ...]] = {
+    exp.Column: ("table",),
+    exp.Literal: ("is_string",),
+    exp.Between: ("low", "high"),
+    exp.In: ("query",),  # refused with words of its own
+    exp.Like: ("negate",),
+    exp.Case: ("ifs", "default"),
+    exp.Round: ("decimals",),
+    exp.Trim: ("position",),
+    exp.Substring: ("start", "length"),
+    exp.Cast: ("to",),
+    exp.DPipe: ("safe",),
+    exp.Div: ("typed", "safe"),
+}
+_FIELDS = ("year", "month", "day", "hour", "minute", "second")
+FUNCTIONS = (
+    "coalesce", "nullif", "trim", "upper", "lower", "substring", "round", "abs", "cast", "extract",
+    "current_date", "current_timestamp",
+)  # fmt: skip
+_CASTS = {
+    exp.DataType.Type.INT: (Type.NUMBER, Kind.INTEGER),
+    exp.DataType.Type.BIGINT: (Type.NUMBER, Kind.INTEGER),
+    exp.DataType.Type.SMALLINT: (Type.NUMBER, Kind.INTEGER),
+    exp.DataType.Type.DECIMAL: (Type.NUMBER, Kind.DECIMAL),
+    exp.DataType.Type.FLOAT: (Type.NUMBER, Kind.FLOAT),
+    exp.DataType.Type.DOUBLE: (Type.NUMBER, Kind.FLOAT),
+    exp.DataType.Type.VARCHAR: (Type.TEXT, Kind.TEXT),
+    exp.DataType.Type.CHAR: (Type.TEXT, Kind.TEXT),
+    exp.DataType.Type.TEXT: (Type.TEXT, Kind.TEXT),
+    exp.DataType.Type.DATE: (Type.DATE, Kind.DATE),
+    exp.DataType.Type.TIME: (Type.TIME, Kind.TIME),
+    exp.DataType.Type.TIMESTAMP: (Type.TIMESTAMP, Kind.TIMESTAMP),
+    exp.DataType.Type.BOOLEAN: (Type.BOOLEAN, Kind.BOOLEAN),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Expression:
+    """A checked expression. `evaluate` works it out; rows that fail are noted in the frame."""
+
+    text: str
+    type: Type
+    run: Run
+    uses: frozenset[tuple[str, str]]
+
+    def evaluate(self, frame: Frame) -> pa.Array:
+        """One value a row, null where unknown."""
+        return self.run(frame)
+
+
+def compile_expression(text: str, where: str, scopes: Scopes, *, condition: bool = False) -> Expression:
+    """Parse and check an expression.
+
+    `where` names its place in the job for messages. `scopes` gives the columns that it may use: scope to
+    name to type; the first scope also answers to bare names. Raises BadExpression with a position and a hint.
+    """
+    try:
+        trees = parse(text)
+    except SqlglotError as error:
+        details = getattr(error, "errors", None) or [{}]
+        column = details[0].get("col")
+        at = f" at position {column}" if column else ""
+        raise BadExpression(f"{where}: {text!r} can't be understood{at}: {_said(details[0], error)}.") from None
+    if len(trees) != 1 or trees[0] is None:
+        raise BadExpression(f"{where}: {text!r} is not one expression.")
+    compiler = _Compiler(text, where, scopes)
+    part = compiler.part(trees[0])
+    if condition:
+        part = compiler.wanted(part, Type.BOOLEAN, trees[0])
+    return Expression(text, part.type, part.run, frozenset(compiler.uses))
+
+
+def _said(details: Mapping[str, str], error: Exception) -> str:
+    words = details.get("description") or str(error).partition("\n")[0]
+    return words.rstrip(".").partition("\n")[0]
+
+
+class _Compiler:
+    def __init__(self, text: str, where: str, scopes: Scopes) -> None:
+        self.text, self.where, self.scopes = text, where, scopes
+        self.uses: set[tuple[str, str]] = set()
+        self._known: dict[type, Callable[[exp.Expr], Part]] = {
+            exp.Paren: lambda node: self.part(node.this),
+            exp.Column: self._column,
+            exp.Literal: self._literal,
+            exp.Boolean: lambda node: Part(Type.BOOLEAN, f.constant(node.this, pa.bool_())),
+            exp.Null: lambda _: Part(Type.NULL, lambda frame: pa.nulls(frame.length)),
+            exp.And: lambda node: self._logic(node, pc.and_kleene),
+            exp.Or: lambda node: self._logic(node, pc.or_kleene),
+            exp.Not: self._not,
+            exp.Is: self._is,
+            exp.Between: self._between,
+            exp.In: self._in,
+            exp.Like: lambda node: self._like(node, None, node),
+            exp.Escape: self._escape,
+            exp.Case: self._case,
+            exp.Neg: lambda node: self._number(node, f.negate),
+            exp.Abs: lambda node: self._number(node, f.absolute),
+            exp.Round: self._round,
+            exp.DPipe: self._join,
+            exp.Coalesce: self._coalesce,
+            exp.Nullif: self._nullif,
+            exp.Trim: self._trim,
+            exp.Upper: lambda node: self._text(node, pc.utf8_upper),
+            exp.Lower: lambda node: self._text(node, pc.utf8_lower),
+            exp.Substring: self._substring,
+            exp.Cast: self._cast,
+            exp.Extract: self._extract,
+            exp.CurrentDate: lambda _: Part(
+                Type.DATE, lambda frame: pa.repeat(pa.scalar(frame.now.date(), pa.date32()), frame.length)
+            ),
+            exp.CurrentTimestamp: lambda _: Part(
+                Type.TIMESTAMP,
+                lambda frame: pa.repeat(pa.scalar(frame.now.replace(tzinfo=None), pa.timestamp("us")), frame.length),
+            ),
+            **dict.fromkeys(_SIGNS, self._compare),
+            **dict.fromkeys(_ARITHMETIC, self._calculate),
+        }
+
+    def part(self, node: exp.Expr) -> Part:
+        """The checked part for one node of the tree."""
+        make = self._known.get(type(node))
+        if make is None:
+            name = node.name if isinstance(node, exp.Anonymous) else type(node).__name__.lower()
+            close = get_close_matches(name.lower(), FUNCTIONS, n=1)
+            hint = f"did you mean {close[0]}?" if close else f"the functions are {', '.join(FUNCTIONS)}."
+            raise self.error(f"{name!r} is not known here; {hint}", node)
+        allowed = {"this", "expression", "expressions", *_FURTHER_PARTS.get(type(node), ())}
+        further = [name for name, value in node.args.items() if value and name not in allowed]
+        if further:  # a part that we would drop silently
+            raise self.error(f"{node.sql()!r} says more than is known here ({', '.join(further)}).", node)
+        return make(node)
+
+    def error(self, words: str, node: exp.Expr) -> BadExpression:
+        """An error that says where in the expression."""
+        found = next((inner for inner in node.walk() if inner.meta.get("start") is not None), None)
+        at = f", position {found.meta['start'] + 1}" if found is not None else ""
+        return BadExpression(f"{self.where}{at}: {words}")
+
+    def wanted(self, part: Part, kind: Type, node: exp.Expr) -> Part:
+        """The part as `kind`. Raises BadExpression where it can't be."""
+        found = as_type(part, kind)
+        if found is None:
+            raise self.error(f"{node.sql()} is {part.type}, but {kind} is needed.", node)
+        return found
+
+    def together(self, nodes: Sequence[exp.Expr], whole: exp.Expr) -> tuple[Type, list[Part]]:
+        """The parts of `nodes`, all of one type. Raises BadExpression where they clash."""
+        parts = [self.part(node) for node in nodes]
+        kind = common_type(parts)
+        if kind is None:
+            kinds = listing_of(parts, nodes)
+            raise self.error(f"these can't be put together: {kinds}; say how with cast(… as …).", whole)
+        return kind, [self.wanted(part, kind, node) for part, node in zip(parts, nodes, strict=True)]
+
+    def _column(self, node: exp.Expr) -> Part:
+        scope = node.text("table") or next(iter(self.scopes))
+        if scope.lower() not in self.scopes:
+            raise self.error(f"{scope!r} is not known; names start with {' or '.join(self.scopes)}.", node)
+        columns = self.scopes[scope.lower()]
+        name = node.name
+        if name not in columns:
+            fitting = [known for known in columns if fold(known) == fold(name)]
+            if len(fitting) != 1:
+                close = get_close_matches(fold(name), [fold(known) for known in columns], n=1)
+                hint = next((known for known in columns if close and fold(known) == close[0]), None)
+                known = f"did you mean {hint!r}?" if hint else f"there are {listing(list(columns))}."
+                raise self.error(f"there is no column {name!r}; {known}", node)
+            name = fitting[0]
+        self.uses.add((scope.lower(), name))
+        return Part(columns[name], lambda frame: frame.columns[scope.lower(), name])
+
+    def _literal(self, node: exp.Expr) -> Part:
+        if node.is_string:
+            return Part(Type.TEXT, f.constant(node.this, pa.string()), literal=node.this)
+        if "e" in node.this.lower():
+            return Part(Type.NUMBER, f.constant(float(node.this), pa.float64()))
+        scale = len(node.this.partition(".")[2])
+        value = pc.cast(pa.scalar(node.this), pa.decimal128(38, scale)).as_py()
+        return Part(Type.NUMBER, f.constant(value, pa.decimal128(38, scale)))
+
+    def _logic(self, node: exp.Expr, join: Callable[[pa.Array, pa.Array], pa.Array]) -> Part:
+        one, other = (self.wanted(self.part(side), Type.BOOLEAN, side) for side in (node.this, node.expression))
+        return Part(Type.BOOLEAN, lambda frame: join(one.run(frame), other.run(frame)))
+
+    def _not(self, node: exp.Expr) -> Part:
+        inner = self.wanted(self.part(node.this), Type.BOOLEAN, node.this)
+        return Part(Type.BOOLEAN, lambda frame: pc.invert(inner.run(frame)))
+
+    def _is(self, node: exp.Expr) -> Part:
+        inner = self.part(node.this)
+        if inner.type is Type.CELL:
+            inner = self.wanted(inner, Type.TEXT, node.this)
+        if isinstance(node.expression, exp.Null):
+            return Part(Type.BOOLEAN, lambda frame: pc.is_null(inner.run(frame)))
+        if isinstance(node.expression, exp.Boolean):
+            truth = self.wanted(inner, Type.BOOLEAN, node.this)
+            value = bool(node.expression.this)
+            return Part(Type.BOOLEAN, lambda frame: pc.equal(truth.run(frame), value).fill_null(False))
+        raise self.error("after 'is' comes null, true or false.", node)
+
+    def _compare(self, node: exp.Expr) -> Part:
+        _, (one, other) = self.together([node.this, node.expression], node)
+        sign = _SIGNS[type(node)]
+        return Part(Type.BOOLEAN, lambda frame: f.compare(sign, one.run(frame), other.run(frame)))
+
+    def _between(self, node: exp.Expr) -> Part:
+        _, (value, low, high) = self.together([node.this, node.args["low"], node.args["high"]], node)
+        return Part(
+            Type.BOOLEAN,
+            lambda frame: pc.and_kleene(
+                f.compare(">=", value.run(frame), low.run(frame)), f.compare("<=", value.run(frame), high.run(frame))
+            ),
+        )
+
+    def _in(self, node: exp.Expr) -> Part:
+        if not node.expressions:
+            raise self.error("after 'in' comes a list of values in parentheses.", node)
+        _, (value, *members) = self.together([node.this, *node.expressions], node)
+
+        def run(frame: Frame) -> pa.Array:
+            found = f.compare("=", value.run(frame), members[0].run(frame))
+            for member in members[1:]:
+                found = pc.or_kleene(found, f.compare("=", value.run(frame), member.run(frame)))
+            return found
+
+        return Part(Type.BOOLEAN, run)
+
+    def _like(self, node: exp.Expr, escape: str | None, whole: exp.Expr) -> Part:
+        texts = self.wanted(self.part(node.this), Type.TEXT, node.this)
+        pattern = self.part(node.expression).literal
+        if pattern is None:
+            raise self.error("the pattern after 'like' must be a text in single quotes.", whole)
+        if node.args.get("negate"):
+            return Part(Type.BOOLEAN, lambda frame: pc.invert(f.like(texts.run(frame), pattern, escape)))
+        return Part(Type.BOOLEAN, lambda frame: f.like(texts.run(frame), pattern, escape))
+
+    def _escape(self, node: exp.Expr) -> Part:
+        sign = self.part(node.expression).literal
+        if not isinstance(node.this, exp.Like) or sign is None or len(sign) != 1:
+            raise self.error("'escape' takes one character, after a 'like'.", node)
+        return self._like(node.this, sign, node)
+
+    def _case(self, node: exp.Expr) -> Part:
+        branches = node.args["ifs"]
+        conditions = []
+        for branch in branches:
+            test = exp.EQ(this=node.this.copy(), expression=branch.this.copy()) if node.this else branch.this
+            conditions.append(self.wanted(self.part(test), Type.BOOLEAN, branch.this))
+        last = node.args.get("default") or exp.Null()
+        kind, parts = self.together([*(branch.args["true"] for branch in branches), last], node)
+
+        def run(frame: Frame) -> pa.Array:
+            *results, otherwise = f.same_scale([part.run(frame) for part in parts])
+            return f.choose([condition.run(frame) for condition in conditions], results, otherwise)
+
+        return Part(kind, run)
+
+    def _calculate(self, node: exp.Expr) -> Part:
+        one, other = (self.wanted(self.part(side), Type.NUMBER, side) for side in (node.this, node.expression))
+        sign = _ARITHMETIC[type(node)]
+        return Part(Type.NUMBER, lambda frame: f.calculate(frame, sign, one.run(frame), other.run(frame)))
+
+    def _number(self, node: exp.Expr, work: Callable[[pa.Array], pa.Array]) -> Part:
+        inner = self.wanted(self.part(node.this), Type.NUMBER, node.this)
+        return Part(Type.NUMBER, lambda frame: work(inner.run(frame)))
+
+    def _text(self, node: exp.Expr, work: Callable[[pa.Array], pa.Array]) -> Part:
+        inner = self.wanted(self.part(node.this), Type.TEXT, node.this)
+        return Part(Type.TEXT, lambda frame: work(inner.run(frame)))
+
+    def _whole(self, node: exp.Expr | None, default: int | None, words: str) -> int | None:
+        """A whole number written out in the expression."""
+        if node is None:
+            return default
+        sign, inner = (-1, node.this) if isinstance(node, exp.Neg) else (1, node)
+        if not isinstance(inner, exp.Literal) or inner.is_string or not inner.this.isdigit():
+            raise self.error(f"{words} must be a whole number.", node)
+        return sign * int(inner.this)
+
+    def _round(self, node: exp.Expr) -> Part:
+        inner = self.wanted(self.part(node.this), Type.NUMBER, node.this)
+        places = self._whole(node.args.get("decimals"), 0, "the number of decimals")
+        return Part(Type.NUMBER, lambda frame: f.round_number(frame, inner.run(frame), places or 0))
+
+    def _join(self, node: exp.Expr) -> Part:
+        one, other = (self.wanted(self.part(side), Type.TEXT, side) for side in (node.this, node.expression))
+        return Part(Type.TEXT, lambda frame: pc.binary_join_element_wise(one.run(frame), other.run(frame), ""))
+
+    def _coalesce(self, node: exp.Expr) -> Part:
+        kind, parts = self.together([node.this, *node.expressions], node)
+        return Part(kind, lambda frame: pc.coalesce(*f.same_scale([part.run(frame) for part in parts])))
+
+    def _nullif(self, node: exp.Expr) -> Part:
+        kind, (one, other) = self.together([node.this, node.expression], node)
+
+        def run(frame: Frame) -> pa.Array:
+            values = one.run(frame)
+            same = f.compare("=", values, other.run(frame)).fill_null(False)
+            return pc.if_else(same, pa.scalar(None, values.type), values)
+
+        return Part(kind, run)
+
+    def _trim(self, node: exp.Expr) -> Part:
+        inner = self.wanted(self.part(node.this), Type.TEXT, node.this)
+        signs = " "
+        if node.expression:
+            signs = self.part(node.expression).literal or ""
+        work = {"LEADING": pc.utf8_ltrim, "TRAILING": pc.utf8_rtrim}.get(node.args.get("position") or "", pc.utf8_trim)
+        return Part(Type.TEXT, lambda frame: work(inner.run(frame), signs))
+
+    def _substring(self, node: exp.Expr) -> Part:
+        inner = self.wanted(self.part(node.this), Type.TEXT, node.this)
+        start = self._whole(node.args.get("start"), 1, "the start of a substring")
+        length = self._whole(node.args.get("length"), None, "the length of a substring")
+        return Part(Type.TEXT, lambda frame: f.substring(inner.run(frame), start or 0, length))
+
+    def _cast(self, node: exp.Expr) -> Part:
+        to = node.args["to"]
+        if to.this not in _CASTS:
+            raise self.error(f"'{to.sql()}' is no type to cast to.", node)
+        kind, column = _CASTS[to.this]
+        sizes = [int(size.name) for size in to.expressions]
+        declared = to.sql().lower()
+        wanted = ColumnType(
+            column,
+            declared,
+            length=sizes[0] if sizes and column is Kind.TEXT else None,
+            precision=sizes[0] if sizes and column is Kind.DECIMAL else None,
+            scale=(sizes[1] if len(sizes) > 1 else 0) if sizes and column is Kind.DECIMAL else None,
+        )
+        inner = self.part(node.this)
+
+        def run(frame: Frame) -> pa.Array:
+            values = inner.run(frame)
+            places = 0 if column is Kind.INTEGER else wanted.scale
+            if inner.type is Type.NUMBER and column is not Kind.FLOAT and places is not None:
+                values = f.round_number(frame, values, places)  # ISO SQL: a cast of a number rounds
+            if pa.types.is_decimal(values.type) and column is Kind.TEXT:
+                return pc.cast(values, pa.string())
+            return read_texts(frame, values, wanted)
+
+        return Part(kind, run)
+
+    def _extract(self, node: exp.Expr) -> Part:
+        name = node.this.name.lower()
+        if name not in _FIELDS:
+            raise self.error(f"{name!r} can't be extracted; the fields are {', '.join(_FIELDS)}.", node)
+        inner = self.part(node.expression)
+        if inner.type not in (Type.DATE, Type.TIME, Type.TIMESTAMP):
+            raise self.error(f"{node.expression.sql()} is {inner.type}, but a date or time is needed.", node)
+        return Part(Type.NUMBER, lambda frame: f.extract(name, inner.run(frame)))
+
+
+def listing_of(parts: Sequence[Part], nodes: Sequence[exp.Expr]) -> str:
+    """The parts and their types for a message."""
+    return ", ".join(f"{node.sql()} ({part.type})" for part, node in zip(parts, nodes, strict=True))

@@ -1,0 +1,143 @@
+"""The functions of expressions over columns, with SQL's three-valued logic: null in, unknown out."""
+
+import re
+from collections.abc import Callable, Sequence
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tidymerge.core.cells import mask_of, valid
+from tidymerge.core.expressions import decimals
+from tidymerge.core.expressions.types import Frame, Run
+
+_COMPARISONS: dict[str, Callable[[np.ndarray], np.ndarray]] = {
+    "=": lambda order: order == 0,
+    "<>": lambda order: order != 0,
+    "<": lambda order: order < 0,
+    "<=": lambda order: order <= 0,
+    ">": lambda order: order > 0,
+    ">=": lambda order: order >= 0,
+}
+_ARROW_COMPARISONS = {
+    "=": pc.equal,
+    "<>": pc.not_equal,
+    "<": pc.less,
+    "<=": pc.less_equal,
+    ">": pc.greater,
+    ">=": pc.greater_equal,
+}
+_ARITHMETIC = {"+": decimals.add, "*": decimals.multiply, "/": decimals.divide}
+
+
+def compare(sign: str, one: pa.Array, other: pa.Array) -> pa.Array:
+    """Compare two arrays of one type; unknown where either is null. Numbers are compared exactly."""
+    if _is_number(one) and _is_number(other) and not (_is_float(one) or _is_float(other)):
+        first, second = decimals.to_units(one), decimals.to_units(other)
+        result = _COMPARISONS[sign](decimals.compare(first, second))
+        return pa.array(result, mask=~(first.present & second.present))
+    if _is_number(one):
+        one, other = pc.cast(one, pa.float64()), pc.cast(other, pa.float64())
+    return _ARROW_COMPARISONS[sign](one, other)
+
+
+def _is_float(values: pa.Array) -> bool:
+    return bool(pa.types.is_floating(values.type))
+
+
+def _is_number(values: pa.Array) -> bool:
+    kind = values.type
+    return bool(pa.types.is_integer(kind) or pa.types.is_decimal(kind) or pa.types.is_floating(kind))
+
+
+def calculate(frame: Frame, sign: str, one: pa.Array, other: pa.Array) -> pa.Array:
+    """Add, subtract, multiply or divide; exact but for quotients. Dividing by zero fails the row."""
+    if _is_float(one) or _is_float(other):
+        first, second = pc.cast(one, pa.float64()), pc.cast(other, pa.float64())
+        if sign == "/":
+            frame.fail(mask_of(pc.equal(second, 0.0)), "is divided by zero")
+            second = pc.if_else(pc.equal(second, 0.0), pa.scalar(None, pa.float64()), second)
+        return {"+": pc.add, "-": pc.subtract, "*": pc.multiply, "/": pc.divide}[sign](first, second)
+    first, second = decimals.to_units(one), decimals.to_units(other)
+    if sign == "-":
+        second, sign = decimals.Units(-second.counts, second.scale, second.present), "+"
+    result = _ARITHMETIC[sign](first, second)
+    if sign == "/":
+        frame.fail(first.present & second.present & (second.counts == 0), "is divided by zero")
+    return _fitted(frame, result)
+
+
+def _fitted(frame: Frame, result: decimals.Units) -> pa.Array:
+    values = decimals.from_units(result)
+    frame.fail(result.present & ~valid(values), "has more than 38 digits")
+    return values
+
+
+def negate(values: pa.Array) -> pa.Array:
+    """The number with the other sign."""
+    return pc.negate(values)
+
+
+def absolute(values: pa.Array) -> pa.Array:
+    """The number without its sign."""
+    return pc.abs(values)
+
+
+def round_number(frame: Frame, values: pa.Array, places: int) -> pa.Array:
+    """Rounded half away from zero."""
+    if _is_float(values):
+        return pc.round(values, places, "half_towards_infinity")
+    return _fitted(frame, decimals.round_to(decimals.to_units(values), places))
+
+
+def like(texts: pa.Array, pattern: str, escape: str | None) -> pa.Array:
+    """SQL's LIKE: % is any text, _ any one character, `escape` makes the next of them plain."""
+    return pc.match_substring_regex(texts, like_pattern(pattern, escape))
+
+
+def like_pattern(pattern: str, escape: str | None) -> str:
+    """The regular expression (RE2) that a LIKE pattern means."""
+    found, plain = [], False
+    for sign in pattern:
+        if sign == escape and not plain:
+            plain = True
+            continue
+        found.append(re.escape(sign) if plain or sign not in "%_" else ".*" if sign == "%" else ".")
+        plain = False
+    return f"(?s)^{''.join(found)}$"
+
+
+def choose(conditions: Sequence[pa.Array], results: Sequence[pa.Array], otherwise: pa.Array) -> pa.Array:
+    """CASE: the result of the first condition that is true."""
+    chosen = otherwise
+    for condition, result in zip(reversed(conditions), reversed(results), strict=True):
+        chosen = pc.if_else(condition.fill_null(False), result, chosen)
+    return chosen
+
+
+def same_scale(arrays: Sequence[pa.Array]) -> list[pa.Array]:
+    """Numbers of one Arrow type, so that they can stand in one column."""
+    if len({str(array.type) for array in arrays}) == 1 or not all(map(_is_number, arrays)):
+        return list(arrays)
+    if any(map(_is_float, arrays)):
+        return [pc.cast(array, pa.float64()) for array in arrays]
+    units = [decimals.to_units(array) for array in arrays]
+    scale = max(unit.scale for unit in units)
+    return [decimals.from_units(decimals.rescaled(unit, scale)) for unit in units]
+
+
+def substring(texts: pa.Array, start: int, length: int | None) -> pa.Array:
+    """SQL's SUBSTRING: characters from `start` (1 is the first), `length` of them."""
+    begin = max(start - 1, 0)
+    stop = None if length is None else max(start - 1 + length, begin)
+    return pc.utf8_slice_codeunits(texts, begin, stop)
+
+
+def extract(field: str, values: pa.Array) -> pa.Array:
+    """A field of a date, time or timestamp as a whole number."""
+    return pc.cast(getattr(pc, field)(values), pa.int64())
+
+
+def constant(value: object, kind: pa.DataType) -> Run:
+    """The same value in every row."""
+    return lambda frame: pa.repeat(pa.scalar(value, kind), frame.length)
