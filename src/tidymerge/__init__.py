@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from tidymerge.receipt import Receipt
 
 __all__ = [
+    "Job",
     "ProofFailed",
     "Receipt",
     "SourceError",
@@ -40,7 +41,11 @@ __version__ = "0.1.0"
 
 
 def __getattr__(name: str) -> object:
-    """Import `Receipt` when it is asked for: importing the package must stay quick for `--help`."""
+    """Import `Job` and `Receipt` when they are asked for: importing the package must stay quick for `--help`."""
+    if name == "Job":
+        from tidymerge.job.model import Job
+
+        return Job
     if name == "Receipt":
         from tidymerge.receipt import Receipt
 
@@ -49,9 +54,10 @@ def __getattr__(name: str) -> object:
 
 
 def preview(
-    incoming: str | PathLike[str],
-    into: str | PathLike[str],
+    incoming: str | PathLike[str] | None = None,
+    into: str | PathLike[str] | None = None,
     *,
+    job: "str | PathLike[str] | Job | None" = None,
     key: str | Sequence[str] = (),
     columns: Mapping[str, str] | None = None,
     only: Sequence[str] = (),
@@ -63,7 +69,8 @@ def preview(
 ) -> "Receipt":
     """Decide what a load would do, and write nothing to the target.
 
-    `incoming` and `into` are addresses (`week32.xlsx#Inspections`, `coop.db#hives`). `key` names the
+    `incoming` and `into` are addresses (`week32.xlsx#Inspections`, `coop.db#hives`). `job` is a job file,
+    or a `Job`, over which the other arguments win; it may give `incoming` and `into` too. `key` names the
     target columns that find a record and defaults to the primary key; `columns` maps target column
     to incoming column where the names differ; `only` limits the target columns loaded. `header_row`
     counts from 1. With `rejects`, the rejected rows are written to that file as CSV.
@@ -73,14 +80,15 @@ def preview(
 
     from tidymerge import flow
 
-    job = _job(incoming, into, key, columns, only, header_row, (delimiter, quote, encoding), strict=False)
-    return flow.preview(job, rejects=None if rejects is None else Path(rejects))
+    asked = _job(job, incoming, into, key, columns, only, header_row, (delimiter, quote, encoding), strict=False)
+    return flow.preview(asked, rejects=None if rejects is None else Path(rejects))
 
 
 def load(
-    incoming: str | PathLike[str],
-    into: str | PathLike[str],
+    incoming: str | PathLike[str] | None = None,
+    into: str | PathLike[str] | None = None,
     *,
+    job: "str | PathLike[str] | Job | None" = None,
     key: str | Sequence[str] = (),
     columns: Mapping[str, str] | None = None,
     only: Sequence[str] = (),
@@ -104,15 +112,16 @@ def load(
 
     from tidymerge import flow
 
-    job = _job(incoming, into, key, columns, only, header_row, (delimiter, quote, encoding), strict=strict)
+    asked = _job(job, incoming, into, key, columns, only, header_row, (delimiter, quote, encoding), strict=strict)
     return flow.load(
-        job, accept_warnings=accept_warnings, expect=expect, rejects=None if rejects is None else Path(rejects)
+        asked, accept_warnings=accept_warnings, expect=expect, rejects=None if rejects is None else Path(rejects)
     )
 
 
 def _job(
-    incoming: str | PathLike[str],
-    into: str | PathLike[str],
+    job: "str | PathLike[str] | Job | None",
+    incoming: str | PathLike[str] | None,
+    into: str | PathLike[str] | None,
     key: str | Sequence[str],
     columns: Mapping[str, str] | None,
     only: Sequence[str],
@@ -121,10 +130,34 @@ def _job(
     *,
     strict: bool,
 ) -> "Job":
+    """The job asked for: that of the file or object, with what is given besides over it."""
+    from dataclasses import asdict, replace
+    from pathlib import Path
+
+    from tidymerge.errors import BadOption
     from tidymerge.job.model import Job
     from tidymerge.sources import ReadOptions
 
-    keys = (key,) if isinstance(key, str) else tuple(key)
-    return Job(
-        fspath(incoming), fspath(into), keys, dict(columns or {}), tuple(only), header_row, ReadOptions(*read), strict
+    if isinstance(job, Job):
+        base = job
+    elif job is not None:
+        from tidymerge.job.reading import read_job
+
+        base = read_job(Path(job))
+    else:
+        base = Job((), "")
+    given = {name: value for name, value in asdict(ReadOptions(*read)).items() if value is not None}
+    asked = replace(
+        base,
+        incoming=base.incoming if incoming is None else (fspath(incoming),),
+        target=base.target if into is None else fspath(into),
+        key=((key,) if isinstance(key, str) else tuple(key)) or base.key,
+        renames=dict(columns or {}) or base.renames,
+        only=tuple(only) or base.only,
+        header_row=header_row if header_row is not None else base.header_row,
+        read=replace(base.read, **given),
+        strict=strict or base.strict,
     )
+    if not asked.incoming or not asked.target:
+        raise BadOption("Say which rows to load (incoming) and which table to load into (into), or give a job.")
+    return asked

@@ -8,6 +8,7 @@
     │   ├── AmbiguousColumn                       several columns fit one name
     │   ├── UnloadableColumn                      a generated column asked to be loaded
     │   ├── BadOption                             an option's value that makes no sense
+    │   ├── BadJob                                a job file with a word or a value that it can't have
     │   └── BadExpression                         a condition or computed value that can't be understood
     ├── SourceError                           1   the incoming rows can't be read
     │   ├── NoSuchFile
@@ -79,6 +80,10 @@ class UnloadableColumn(UsageError):
 
 class BadOption(UsageError):
     """An option's value that makes no sense."""
+
+
+class BadJob(UsageError):
+    """A job file that is not TOML, or says something that a job can't say."""
 
 
 class BadExpression(UsageError):

@@ -10,19 +10,22 @@ from pathlib import Path
 import numpy as np
 
 from tidymerge.core import account, caution, samples
-from tidymerge.core.convert import Converted, convert
-from tidymerge.core.decide import decide, differs, reject
-from tidymerge.core.header import ROWS_SEARCHED, find_header
-from tidymerge.core.mapping import pair_columns
+from tidymerge.core.columns import Converted, Surroundings, convert
+from tidymerge.core.conditions import compile_conditions, resolved, rows_to_skip
+from tidymerge.core.decide import Question, decide, differs, reject
+from tidymerge.core.lookup import LookUp
+from tidymerge.core.mapping import pair_columns, target_name
 from tidymerge.core.match import code_keys, match
-from tidymerge.core.rejects import first_rejects, mended, rejects_table
-from tidymerge.errors import BadOption, ProofFailed, Stopped
+from tidymerge.core.rejects import first_rejects, rejects_table
+from tidymerge.core.view import mapping_view
+from tidymerge.errors import ProofFailed, Stopped
+from tidymerge.gathering import read_incoming
 from tidymerge.job.model import Job
-from tidymerge.model import ChangeSet, Existing, Flaw, Incoming, Pairing, Reason, TableShape, Tally
+from tidymerge.model import ChangeSet, Existing, Flaw, Incoming, Pairing, Reason, Tally
 from tidymerge.ports import Progress, Target, Written
-from tidymerge.receipt import Receipt, Rejects, State, TableReceipt
+from tidymerge.receipt import MappedColumn, Receipt, Rejects, State, TableReceipt
 from tidymerge.reports.rejects_file import default_path, write_rejects
-from tidymerge.sources import open_source
+from tidymerge.rules import Find
 from tidymerge.targets import open_target
 
 _REJECTS_SHOWN = 10  # of each reason, in the receipt; the rejects file has them all
@@ -41,6 +44,7 @@ class Decided:
     fingerprint: str
     warnings: tuple[str, ...]
     notes: tuple[str, ...]
+    view: tuple[MappedColumn, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,7 +69,7 @@ def preview(job: Job, *, rejects: Path | None = None, progress: Progress = QUIET
     """Decide everything and write nothing; the target is opened read-only."""
     clock = _Clock.start()
     with open_target(job.target, write=False) as target:
-        decided = _decide(job, target, progress)
+        decided = _decide(job, target, clock, progress)
     if rejects is not None:
         write_rejects(rejects_table(decided.incoming, decided.changes), rejects)
     return _receipt(decided, State.PREVIEWED, clock, rejects=rejects)
@@ -88,7 +92,7 @@ def load(
     """
     clock = _Clock.start()
     with open_target(job.target, write=True) as target:
-        decided = _decide(job, target, progress)
+        decided = _decide(job, target, clock, progress)
         _check_expectations(decided, job, clock, accept_warnings=accept_warnings, expect=expect, rejects=rejects)
         progress.stage("writing")
         rows_before = decided.existing.rows_in_target
@@ -98,7 +102,7 @@ def load(
         progress.stage("reading back what was written")
         account.prove_tally(decided.tally, decided.changes, len(decided.incoming.row_numbers))
         rows_after = target.count()
-        account.prove_written(decided.tally, rows_before, rows_after, written.updated, written.inserted)
+        account.prove_written(decided.changes, rows_before, rows_after, written.updated, written.inserted)
         _prove_read_back(target, decided)
         file = _write_rejects(decided, job, rejects)
         try:
@@ -111,22 +115,36 @@ def load(
     return _receipt(decided, State.LOADED, clock, rejects=file)
 
 
-def _decide(job: Job, target: Target, progress: Progress) -> Decided:
+def _decide(job: Job, target: Target, clock: _Clock, progress: Progress) -> Decided:
     shape = target.describe()
     progress.stage("reading the incoming rows")
-    incoming = _read(job, shape)
+    incoming = read_incoming(job, shape)
     names = [column.name for column in incoming.columns]
-    pairing = pair_columns(names, shape, renames=job.renames, only=job.only, key=job.key)
-    converted = convert(incoming, pairing)
+    pairing = pair_columns(names, shape, renames=job.renames, only=job.only, key=job.key, rules=job.columns)
+    rules = resolved(job.rules, incoming, pairing, shape)
+    conditions = compile_conditions(incoming, pairing, shape, rules, clock.started)
+    skipped = rows_to_skip(incoming, conditions)
     progress.stage("reading the target")
-    existing = target.fetch(pairing, converted.values.select(pairing.key))
+    around = Surroundings(
+        clock.started,
+        conditions.computes,
+        {find: _look_up(target, find) for find in {pair.rule.find for pair in pairing.pairs} if find is not None},
+        {"time": f"{clock.started:%Y-%m-%d %H:%M:%S}", "file": incoming.address},
+        rules.clear_mark,
+        shape.name,
+    )
+    converted = convert(incoming, pairing, around, skipped)
+    looked_at = conditions.existing_columns | {column.name for column in pairing.columns}
+    columns = tuple(column for column in shape.columns if column.name in looked_at)
+    existing = target.fetch(columns, pairing.key_columns, converted.values.select(pairing.key))
     progress.stage("matching and comparing")
     codes = code_keys(converted.values, existing.values, pairing.key_columns)
-    changes = decide(converted, existing, codes, match(codes), pairing, shape)
-    changes = _settle_constraints(target, changes, existing, pairing)
+    question = Question(incoming, converted, existing, codes, match(codes), pairing, shape, rules, conditions)
+    changes = _settle_constraints(target, decide(question, skipped), existing, pairing)
     counted = account.tally(changes)
     account.prove_tally(counted, changes, len(incoming.row_numbers))
-    known_keys = existing.values if existing.complete or not counted.inserted else target.read(pairing.key_columns)
+    complete = existing.complete or not counted.inserted
+    known_keys = existing.values if complete else target.read(pairing.key_columns)
     return Decided(
         target.address,
         incoming,
@@ -136,18 +154,21 @@ def _decide(job: Job, target: Target, progress: Progress) -> Decided:
         counted,
         account.fingerprint(changes),
         tuple(caution.cautions(incoming, existing, known_keys, changes, counted, pairing)),
-        _notes(incoming, converted),
+        _notes(incoming, converted, changes),
+        mapping_view(incoming, converted, pairing),
     )
 
 
-def _read(job: Job, shape: TableShape) -> Incoming:
-    source = open_source(job.incoming, job.read)
-    if job.header_row is not None:
-        if job.header_row < 1:
-            raise BadOption("Rows count from 1: --header-row must be 1 or more.")
-        return mended(source.read(job.header_row - 1))
-    names = {column.name for column in shape.columns}
-    return mended(source.read(find_header(source.head(ROWS_SEARCHED), names | set(job.renames.values()))))
+def _look_up(target: Target, find: Find) -> LookUp:
+    """The table of a look-up, read. Raises NoSuchTable and NoSuchColumn."""
+    shape, values = target.sibling(find.table)
+    where, take = target_name(shape, find.where), target_name(shape, find.take)
+    return LookUp(
+        replace(find, table=shape.name, where=where, take=take),
+        shape.column(where),
+        shape.column(take),
+        values.select(list(dict.fromkeys([where, take]))),
+    )
 
 
 def _settle_constraints(target: Target, changes: ChangeSet, existing: Existing, pairing: Pairing) -> ChangeSet:
@@ -160,13 +181,14 @@ def _settle_constraints(target: Target, changes: ChangeSet, existing: Existing, 
         changes = reject(changes, found)
 
 
-def _notes(incoming: Incoming, converted: Converted) -> tuple[str, ...]:
+def _notes(incoming: Incoming, converted: Converted, changes: ChangeSet) -> tuple[str, ...]:
     rounded = [
         f"{count:,} {caution.plural(count, 'value', 'values')} in {column} rounded to the column's decimals "
         "(a spreadsheet's float noise)."
         for column, count in converted.rounded.items()
     ]
-    return (*incoming.notes, *rounded)
+    skipped = [f"{count:,} skipped: {why}." for why, count in changes.skips.items()]
+    return (*incoming.notes, *rounded, *skipped)
 
 
 def _check_expectations(
@@ -263,7 +285,7 @@ def _prove_read_back(target: Target, decided: Decided) -> None:
 def _write_rejects(decided: Decided, job: Job, asked: Path | None) -> Path | None:
     if asked is None and not decided.tally.rejected:
         return None
-    path = asked or default_path(job.incoming, Path())
+    path = asked or default_path(job.incoming[0], Path())
     write_rejects(rejects_table(decided.incoming, decided.changes), path)
     return path
 
@@ -284,6 +306,7 @@ def _receipt(decided: Decided, state: State, clock: _Clock, rejects: Path | None
         mapping={pair.target.name: pair.incoming for pair in decided.pairing.pairs},
         not_loaded=decided.pairing.not_loaded,
         left_alone=decided.pairing.left_alone,
+        view=decided.view,
         examples=samples.examples(decided.incoming, changes),
         samples=samples.sample_rows(decided.incoming, changes),
         read_back=changes.after.num_rows if touched else 0,

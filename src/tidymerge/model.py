@@ -8,6 +8,8 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from tidymerge.rules import ColumnRule
+
 Indices = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
 
@@ -163,7 +165,10 @@ class Flaw:
 
 @dataclass(frozen=True, slots=True)
 class Incoming:
-    """The rows to load. `row_numbers` are as the person sees them, 1 for the top line."""
+    """The rows to load. `row_numbers` are as the person sees them, 1 for the top line.
+
+    Rows gathered from several addresses have these in `origins`, and in `origin` which one each row is from.
+    """
 
     address: str
     columns: tuple[IncomingColumn, ...]
@@ -172,6 +177,13 @@ class Incoming:
     sheet: str | None = None
     flaws: tuple[Flaw, ...] = ()
     notes: tuple[str, ...] = ()
+    origins: tuple[str, ...] = ()
+    origin: Indices | None = None
+
+    def place(self, row: int) -> str:
+        """Where a row stands, for people: its number, with its file or sheet if the rows come from several."""
+        number = str(self.row_numbers[row])
+        return number if self.origin is None else f"{self.origins[self.origin[row]]} row {number}"
 
     def column(self, name: str) -> IncomingColumn:
         """The column of that exact name. Raises KeyError."""
@@ -202,6 +214,11 @@ class Reason(StrEnum):
     TURNED_INTO_DATE = "a date among text"
     STORED_AS_NUMBER = "text that would be stored as a number"
     FORMULA_ERROR = "a formula error"
+    NOT_IN_MAP = "not in the value map"
+    NOT_COMPUTED = "can't be computed"
+    UNKNOWN_INSTRUCTION = "unknown instruction"
+    ALREADY_THERE = "already there"
+    NOT_THERE = "not there"
     SAME_KEY_TWICE = "same key twice"
     SEVERAL_RECORDS = "several records"
     BLANK_NOT_ALLOWED = "blank not allowed"
@@ -223,10 +240,11 @@ class Outcome(IntEnum):
 
 @dataclass(frozen=True, slots=True)
 class Pair:
-    """A target column and the incoming column that feeds it."""
+    """A target column, the name of what feeds it (for messages), and the rule by which it does."""
 
     target: TargetColumn
     incoming: str
+    rule: ColumnRule
 
 
 @dataclass(frozen=True, slots=True)
@@ -242,6 +260,16 @@ class Pairing:
     def columns(self) -> tuple[TargetColumn, ...]:
         """The target columns that the job loads, key columns included, in the target's order."""
         return tuple(pair.target for pair in self.pairs)
+
+    @property
+    def compared(self) -> tuple[Pair, ...]:
+        """What can make a record count as changed: neither key columns nor stamps."""
+        return tuple(pair for pair in self.pairs if pair.target.name not in self.key and pair.rule.stamp is None)
+
+    @property
+    def stamps(self) -> tuple[Pair, ...]:
+        """The columns that are stamped whenever a record is written."""
+        return tuple(pair for pair in self.pairs if pair.rule.stamp is not None)
 
     @property
     def key_columns(self) -> tuple[TargetColumn, ...]:
@@ -281,6 +309,7 @@ class ChangeSet:
     `after` has one row a change, updates first (grouped by `shape`, the set of changed columns),
     then inserts. `before` has one row an update. `changed[c]` marks the updates that change column c.
     `incoming` and `existing` index into the rows that they came from (`existing` only for updates).
+    `stamps` are columns that no fingerprint heeds; `skips` counts skipped rows by why.
     """
 
     outcomes: npt.NDArray[np.uint8]
@@ -292,6 +321,8 @@ class ChangeSet:
     before: pa.Table
     changed: Mapping[str, Mask]
     shapes: Indices
+    stamps: tuple[str, ...] = ()
+    skips: Mapping[str, int] = field(default_factory=dict)
 
     @property
     def updates(self) -> int:

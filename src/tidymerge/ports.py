@@ -11,10 +11,14 @@ from tidymerge.model import ChangeSet, Existing, Flaw, Incoming, Pairing, TableS
 
 
 class Source(Protocol):
-    """Incoming rows in a file or a sheet. Opening one raises a SourceError if it can't be read."""
+    """Incoming rows in a file or a sheet. Opening one raises a SourceError if it can't be read.
+
+    `above` counts the rows of the sheet over the first that `head` gives, where only a range is read.
+    """
 
     address: str
     sheet: str | None
+    above: int
     notes: tuple[str, ...]
 
     def parts(self) -> tuple[tuple[str, int, int], ...]:
@@ -24,7 +28,7 @@ class Source(Protocol):
         """The cells of the first `rows` rows as text, blanks as ''."""
 
     def read(self, header_row: int) -> Incoming:
-        """All rows below `header_row` (0 for the top row) that are not wholly blank."""
+        """All rows below `header_row` (0 for the first row of `head`) that are not wholly blank."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,11 +74,14 @@ class Target(Protocol):
     def count(self) -> int:
         """How many rows the table holds now."""
 
-    def fetch(self, pairing: Pairing, keys: pa.Table | None) -> Existing:
-        """The records that may match `keys` (typed key columns), or all of them: the loaded columns only."""
+    def fetch(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Existing:
+        """The given columns of the records that may match `keys` (the typed `key` columns), or of all records."""
 
     def read(self, columns: Sequence[TargetColumn]) -> pa.Table:
         """The given columns of every record, typed."""
+
+    def sibling(self, table: str) -> "tuple[TableShape, pa.Table]":
+        """Another table of the same place, to look up in: its shape and all of its records, typed."""
 
     def stage(self, changes: ChangeSet, existing: Existing, pairing: Pairing) -> None:
         """Put the decided changes where set-based statements reach them, in place of any staged before.

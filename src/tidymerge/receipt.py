@@ -47,6 +47,17 @@ class RejectedCell:
     value: str | None
     reason: str
     expected: str
+    origin: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class MappedColumn:
+    """How one target column is fed: from what, by which rule in words, and three values before and after."""
+
+    target: str
+    source: str
+    rule: str
+    samples: tuple[tuple[str | None, str | None], ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,6 +76,7 @@ class TableReceipt:
     left_alone: tuple[str, ...]
     examples: Mapping[str, Example]
     samples: tuple[SampleRow, ...]
+    view: tuple[MappedColumn, ...]
     read_back: int = 0
 
 

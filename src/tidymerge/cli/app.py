@@ -7,7 +7,7 @@ from types import FrameType
 
 import typer
 
-from tidymerge.cli.commands import demo, load, look, preview
+from tidymerge.cli.commands import demo, draft, load, look, preview, schema
 from tidymerge.errors import Interrupted, TidyMergeError
 
 app = typer.Typer(
@@ -21,8 +21,10 @@ app = typer.Typer(
     context_settings={"help_option_names": ["-h", "--help"]},
 )
 app.command()(look.look)
+app.command()(draft.draft)
 app.command()(preview.preview)
 app.command()(load.load)
+app.command()(schema.schema)
 app.command()(demo.demo)
 
 

@@ -13,6 +13,7 @@ from tidymerge.receipt import Receipt, RejectedCell, SampleRow, State, TableRece
 
 _ROWS_NAMED = 8
 _LONGEST_VALUE = 40
+_SHOWN = {"\n": "␤", "\t": "␉", "\N{NO-BREAK SPACE}": "␣"}
 _NUMBERS = ("fields", "row", "rows", "example: row", "columns", "blank", "distinct", "longest")
 _STYLES = {"inserted": "green", "updated": "cyan", "unchanged": "dim", "skipped": "dim", "rejected": "red"}
 _MEANINGS = {
@@ -106,20 +107,33 @@ def _samples(samples: Sequence[SampleRow]) -> RenderableType | None:
 
 
 def _columns(table: TableReceipt) -> RenderableType:
-    renamed = [f"{target} from {source!r}" for target, source in table.mapping.items()]
-    lines = [f"Columns loaded: {', '.join(renamed)}."]
+    """Is the mapping right? A literal typed by mistake or a swapped column is seen at a glance."""
+    listed = grid("Is the mapping right?", ("column", "from", "rule", "as it came → as it is loaded"))
+    for column in table.view:
+        shown = Text("   ").join(_before_after(before, after) for before, after in column.samples)
+        key = " (key)" if column.target in table.key else ""
+        listed.add_row(column.target + key, cut(column.source), column.rule or "-", shown)
+    lines = []
     if table.not_loaded:
         lines.append(f"Incoming columns not loaded: {listing(table.not_loaded)}.")
     if table.left_alone:
         lines.append(f"Target columns left as they are: {listing(table.left_alone)}.")
-    return Text("\n".join(lines) + "\n")
+    return Group(listed, Text("\n".join(lines) + "\n", "dim"))
+
+
+def _before_after(before: str | None, after: str | None) -> Text:
+    if before == after:
+        return value(after)
+    if before is None:
+        return value(after, "cyan")
+    return Text.assemble(value(before), " → ", value(after, "cyan"))
 
 
 def _rejects(shown: Receipt) -> RenderableType:
     listed = grid("Rejected rows", ("reason", "rows", "which", "for example", "expected"))
     for reason, count in shown.rejects.reasons.items():
         cells = [cell for cell in shown.rejects.first if cell.reason == reason]
-        numbers = ", ".join(str(cell.row) for cell in cells[:_ROWS_NAMED])
+        numbers = ", ".join(_which(cell) for cell in cells[:_ROWS_NAMED])
         more = f" and {count - _ROWS_NAMED:,} more" if count > _ROWS_NAMED else ""
         listed.add_row(Text(reason, "red"), f"{count:,}", numbers + more, _example(cells[0]), cells[0].expected)
     where = Text(
@@ -128,6 +142,10 @@ def _rejects(shown: Receipt) -> RenderableType:
         else ""
     )
     return Group(listed, where)
+
+
+def _which(cell: RejectedCell) -> str:
+    return str(cell.row) if cell.origin is None else f"{cell.origin} row {cell.row}"
 
 
 def _example(cell: RejectedCell) -> str:
@@ -171,5 +189,5 @@ def value(text: str | None, style: str = "") -> Text:
 
 def cut(text: str, longest: int = _LONGEST_VALUE) -> str:
     """A text on one line, no longer than a glance, without what would steer the terminal."""
-    plain = "".join(sign if sign.isprintable() else "␤" if sign == "\n" else "�" for sign in text)
+    plain = "".join(sign if sign.isprintable() else _SHOWN.get(sign, "�") for sign in text)
     return plain if len(plain) <= longest else plain[: longest - 1] + "…"

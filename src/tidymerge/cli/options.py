@@ -1,6 +1,8 @@
 """The options that commands share, and the job they make."""
 
-from typing import TYPE_CHECKING, Annotated
+from dataclasses import asdict, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -10,7 +12,34 @@ if TYPE_CHECKING:
     from tidymerge.job.model import Job
     from tidymerge.sources import ReadOptions
 
-Into = Annotated[str, typer.Option("--into", metavar="TARGET", help="The table to load into, as in coop.db#hives.")]
+Incoming = Annotated[
+    str | None,
+    typer.Argument(
+        metavar="INCOMING",
+        help="The rows to load, as in week32.xlsx#Inspections; - reads CSV from standard input. Else the job's.",
+        show_default=False,
+    ),
+]
+JobPath = Annotated[
+    str | None,
+    typer.Option("--job", metavar="JOB", help="The job file. What is given on the command line wins over it."),
+]
+Into = Annotated[
+    str | None,
+    typer.Option("--into", metavar="TARGET", help="The table to load into, as in coop.db#hives. Else the job's."),
+]
+Rows = Annotated[str | None, typer.Option("--rows", metavar="ROWS", help="Load only these rows, as in 3,7-12.")]
+Cells = Annotated[
+    str | None, typer.Option("--cells", metavar="RANGE", help="Read only this range of a sheet, as in B4:H40.")
+]
+Query = Annotated[
+    str | None,
+    typer.Option("--query", metavar="SQL", help="Load the rows of this query; INCOMING is then the database."),
+]
+SkipWhen = Annotated[
+    str | None,
+    typer.Option("--skip-when", metavar="CONDITION", help="Skip rows for which this is true of the incoming cells."),
+]
 Key = Annotated[
     list[str] | None,
     typer.Option(
@@ -52,28 +81,62 @@ AsJson = Annotated[
 ]
 
 
-def read_options(delimiter: str | None, quote: str | None, encoding: str | None) -> "ReadOptions":
-    """The options for reading text; a tab may be written as a backslash and a t."""
+def read_options(
+    delimiter: str | None, quote: str | None, encoding: str | None, cells: str | None = None, query: str | None = None
+) -> "ReadOptions":
+    """The options for reading; a tab may be written as a backslash and a t."""
     from tidymerge.sources import ReadOptions
 
-    return ReadOptions("\t" if delimiter == "\\t" else delimiter, quote, encoding)
+    return ReadOptions("\t" if delimiter == "\\t" else delimiter, quote, encoding, cells, query)
 
 
 def make_job(
-    incoming: str,
-    into: str,
+    path: str | None,
+    incoming: str | None,
+    into: str | None,
     key: list[str] | None,
     mapped: list[str] | None,
     only: list[str] | None,
     header_row: int | None,
+    rows: str | None,
+    skip_when: str | None,
     read: "ReadOptions",
     *,
     strict: bool = False,
 ) -> "Job":
-    """The job that the options describe. Raises BadOption."""
+    """The job in the file at `path`, if one is given, with what the command line says over it. Raises UsageError."""
     from tidymerge.job.model import Job
 
-    renames = {}
+    base = Job((), "")
+    if path is not None:
+        from tidymerge.job.reading import read_job
+
+        base = read_job(Path(path))
+    over = {
+        "incoming": (incoming,) if incoming is not None else None,
+        "target": into,
+        "key": tuple(key or ()) or None,
+        "renames": _pairs(mapped) or None,
+        "only": tuple(only or ()) or None,
+        "header_row": header_row,
+        "take_rows": rows,
+        "rules": replace(base.rules, skip_when=skip_when) if skip_when else None,
+        "strict": strict or None,
+    }
+    given = {name: value for name, value in asdict(read).items() if value is not None}
+    changes: dict[str, Any] = {name: value for name, value in over.items() if value is not None}
+    job = replace(base, **changes, read=replace(base.read, **given))
+    if not job.incoming:
+        raise BadOption(
+            "Say which rows to load: INCOMING, as in week32.xlsx#Inspections, or `at` in the job's [incoming]."
+        )
+    if not job.target:
+        raise BadOption("Say which table to load into: --into coop.db#hives, or a job file with --job.")
+    return job
+
+
+def _pairs(mapped: list[str] | None) -> dict[str, str]:
+    renames: dict[str, str] = {}
     for pair in mapped or ():
         target, equals, source = pair.partition("=")
         if not (target.strip() and equals and source.strip()):
@@ -81,4 +144,4 @@ def make_job(
         if target.strip() in renames:
             raise BadOption(f"--map names the target column {target.strip()!r} twice; one incoming column can feed it.")
         renames[target.strip()] = source.strip()
-    return Job(incoming, into, tuple(key or ()), renames, tuple(only or ()), header_row, read, strict)
+    return renames

@@ -32,14 +32,18 @@ def prove_tally(counted: Tally, changes: ChangeSet, rows_read: int) -> None:
     Raises ProofFailed. Source: the design's first promise.
     """
     _equal("rows read and rows accounted for", rows_read, counted.read)
-    _equal("rows decided to update and records to update", counted.updated, changes.updates)
+    updated = len(
+        np.unique(changes.incoming[: changes.updates])
+    )  # a row may update several records, if the job says so
+    _equal("rows decided to update and rows with a record to update", counted.updated, updated)
     _equal("rows decided to insert and records to insert", counted.inserted, changes.inserts)
     _equal("rejected rows and rows with a reason", counted.rejected, int((first_flaws(changes) >= 0).sum()))
 
 
-def prove_written(counted: Tally, rows_before: int, rows_after: int, updated: int, inserted: int) -> None:
+def prove_written(changes: ChangeSet, rows_before: int, rows_after: int, updated: int, inserted: int) -> None:
     """Check, inside the transaction, what the target says it did. Raises ProofFailed."""
-    _equal("records to update and records that the target updated", counted.updated, updated)
+    counted = tally(changes)
+    _equal("records to update and records that the target updated", changes.updates, updated)
     _equal("records to insert and records that the target inserted", counted.inserted, inserted)
     _equal("rows after and rows before plus inserted", rows_before + counted.inserted - counted.deleted, rows_after)
 
@@ -76,11 +80,11 @@ def fingerprint(changes: ChangeSet) -> str:
     the order of their keys, values are written in one spelling.
     """
     digest = hashlib.sha256()
-    names = sorted(changes.after.column_names)
+    names = sorted(set(changes.after.column_names) - set(changes.stamps))
     updates = changes.after.slice(0, changes.updates)
     inserts = changes.after.slice(changes.updates)
     for action, table in (("update", updates), ("insert", inserts)):
-        order = pc.sort_indices(table, sort_keys=[(name, "ascending") for name in changes.key])
+        order = _canonical_order(changes, table, action)
         _feed_text(digest, [action, str(table.num_rows), *changes.key])
         for name in changes.key:
             _feed(digest, name, table[name], order)
@@ -94,6 +98,15 @@ def fingerprint(changes: ChangeSet) -> str:
                 _feed(digest, name, changes.before[name], touched)
                 _feed(digest, name, table[name], touched)
     return digest.hexdigest()[:FINGERPRINT_LENGTH]
+
+
+def _canonical_order(changes: ChangeSet, table: pa.Table, action: str) -> pa.Array:
+    """The rows by key; where several records have one key, by what they hold."""
+    if action == "insert" or len(np.unique(changes.incoming[: changes.updates])) == changes.updates:
+        return pc.sort_indices(table, sort_keys=[(name, "ascending") for name in changes.key])
+    names = [*changes.key, *sorted(set(table.column_names) - set(changes.key) - set(changes.stamps))]
+    both = {f"after {name}": table[name] for name in names} | {f"before {name}": changes.before[name] for name in names}
+    return pc.sort_indices(pa.table(both), sort_keys=[(name, "ascending") for name in both])
 
 
 def _feed(digest: "hashlib._Hash", name: str, column: pa.ChunkedArray, order: pa.Array) -> None:

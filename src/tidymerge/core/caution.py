@@ -7,8 +7,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.core.cells import as_array
-from tidymerge.core.decide import key_text
 from tidymerge.core.match import code_keys, match
+from tidymerge.core.rows import key_text
 from tidymerge.model import ChangeSet, Existing, Incoming, Kind, Pairing, Tally
 
 _MANY = 20  # below this many rows, "every row" and "no row" are nothing to stop for

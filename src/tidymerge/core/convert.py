@@ -1,7 +1,6 @@
-"""Incoming cells to the target's types, column by column; what can't be converted becomes a flaw."""
+"""Cells of any type to a column's type; what can't be converted is pointed out."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
@@ -11,7 +10,7 @@ from tidymerge.core import texts, times
 from tidymerge.core.cells import BadCells, Cast, valid
 from tidymerge.core.numbers import NUMBER_CASTS
 from tidymerge.core.tidy import tidy
-from tidymerge.model import ColumnType, Flaw, Incoming, IncomingColumn, Kind, Pairing, Reason
+from tidymerge.model import ColumnType, IncomingColumn, Kind, Reason
 
 _CASTS: dict[Kind, Callable[[pa.Array, ColumnType], Cast]] = {
     **NUMBER_CASTS,
@@ -25,35 +24,6 @@ _CASTS: dict[Kind, Callable[[pa.Array, ColumnType], Cast]] = {
     Kind.BINARY: texts.to_binary,
 }
 _FORMULA_ERROR = r"^#(DIV/0!|N/A|NAME\?|NULL!|NUM!|REF!|VALUE!|SPILL!|CALC!|GETTING_DATA)$"
-
-
-@dataclass(frozen=True, slots=True)
-class Converted:
-    """The incoming rows in the target's types, one column a loaded column; null is blank or flawed."""
-
-    values: pa.Table
-    flaws: tuple[Flaw, ...]
-    rounded: dict[str, int]
-
-
-def convert(incoming: Incoming, pairing: Pairing) -> Converted:
-    """Tidy and cast every column that the job loads."""
-    columns: dict[str, pa.Array] = {}
-    flaws: list[Flaw] = list(incoming.flaws)
-    rounded: dict[str, int] = {}
-    for pair in pairing.pairs:
-        column = incoming.column(pair.incoming)
-        cast = cast_cells(tidy_parts(column.parts), pair.target.type, len(incoming.row_numbers))
-        columns[pair.target.name] = cast.values
-        if cast.bad:
-            shown = as_text(column)
-            flaws.extend(
-                Flaw(bad.reason, bad.rows, bad.expected, column.name, shown.take(pa.array(bad.rows)))
-                for bad in cast.bad
-            )
-        if cast.rounded:
-            rounded[pair.target.name] = cast.rounded
-    return Converted(pa.table(columns), tuple(flaws), rounded)
 
 
 def tidy_parts(parts: Sequence[pa.Array]) -> list[pa.Array]:

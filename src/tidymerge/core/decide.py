@@ -1,159 +1,221 @@
 """Deciding, for every incoming row, what becomes of it; nothing that is not decided here is written."""
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.core.cells import as_array, mask_of, valid
-from tidymerge.core.convert import Converted
-from tidymerge.core.match import KeyCodes, code_rows, repeats
-from tidymerge.model import ChangeSet, Existing, Flaw, Indices, Mask, Matches, Outcome, Pairing, Reason, TableShape
+from tidymerge.core.columns import Converted, constant, spared
+from tidymerge.core.conditions import Conditions, Sides
+from tidymerge.core.match import KeyCodes, all_matches
+from tidymerge.core.rows import (
+    ACTION_CODES,
+    Told,
+    blank_keys,
+    disobedient,
+    instructions,
+    marked,
+    missing_values,
+    same_key_twice,
+    several_records,
+)
+from tidymerge.model import (
+    ChangeSet,
+    Existing,
+    Flaw,
+    Incoming,
+    Indices,
+    Mask,
+    Matches,
+    Outcome,
+    Pair,
+    Pairing,
+    Reason,
+    TableShape,
+)
+from tidymerge.rules import Action, Blanks, Rules
 
 
-def decide(
-    converted: Converted,
-    existing: Existing,
-    codes: KeyCodes,
-    matches: Matches,
-    pairing: Pairing,
-    shape: TableShape,
-) -> ChangeSet:
+@dataclass(frozen=True, slots=True)
+class Question:
+    """All that a decision rests on: both sides, how they match, and what the job says."""
+
+    incoming: Incoming
+    converted: Converted
+    existing: Existing
+    codes: KeyCodes
+    matches: Matches
+    pairing: Pairing
+    shape: TableShape
+    rules: Rules
+    conditions: Conditions
+
+    @property
+    def rows(self) -> int:
+        """How many incoming rows there are."""
+        return len(self.incoming.row_numbers)
+
+
+def decide(question: Question, skipped: Mask) -> ChangeSet:
     """Give every incoming row its outcome and every touched record its values.
 
-    A blank is "nothing said": it never changes a value. Source: section 6 of the design.
+    `skipped` are rows that the job leaves out. Source: section 6 of the design.
     """
-    rows = converted.values.num_rows
-    flaws = [*blank_keys(converted, pairing), *converted.flaws]
-    repeated, spare = same_key_twice(converted.values, codes, pairing, marked(flaws, rows))
-    flaws += [*repeated, *several_records(converted.values, matches, pairing)]
-    live = ~marked(flaws, rows)
-    live[spare] = False
-    fresh = live & (matches.times == 0)
-    flaws += missing_values(converted.values, fresh, pairing, shape)
-    fresh &= ~marked(flaws, rows)
+    values, matches, pairing, rules = question.converted.values, question.matches, question.pairing, question.rules
+    told = instructions(question.incoming, rules.instruction)
+    asked = told.actions == ACTION_CODES[Action.SKIP]
+    skips = {"left out by skip_when": skipped, "the row says so": asked & ~skipped}
+    out = skipped | asked
+    flaws = spared([*told.flaws, *blank_keys(question.converted, pairing), *question.converted.flaws], out)
+    codes = replace(question.codes, incoming=np.where(out, -1, question.codes.incoming))
+    repeated = same_key_twice(values, codes, pairing, marked(flaws, question.rows), rules)
+    skips["the same as an earlier row"] = _mask(repeated.spare, question.rows)
+    skips["another row of the same key was taken"] = _mask(repeated.outdone, question.rows)
+    out = np.logical_or.reduce(list(skips.values()))
+    several = [] if rules.update_all else spared(several_records(values, matches, pairing), out)
+    flaws += [*repeated.flaws, *several]
+    live = ~out & ~marked(flaws, question.rows)
+    flaws += disobedient(told, live & (matches.times == 0), live & (matches.times > 0), values, pairing)
 
-    outcomes = np.full(rows, Outcome.UNCHANGED, np.uint8)
-    outcomes[marked(flaws, rows)] = Outcome.REJECTED
-    outcomes[spare] = Outcome.SKIPPED
+    fresh, new_values = _new_records(question, live & ~marked(flaws, question.rows), flaws, skips)
+    known = np.flatnonzero(live & (matches.times > 0) & ~marked(flaws, question.rows))
+    update = _updates(question, known, told, flaws, skips)
+    outcomes = np.full(question.rows, Outcome.UNCHANGED, np.uint8)
+    outcomes[update.rows] = Outcome.UPDATED
     outcomes[fresh] = Outcome.INSERTED
-    known = np.flatnonzero(live & (matches.times == 1))
-    changed = compare(converted.values, known, existing.values, matches.record[known], pairing)
-    touched = np.logical_or.reduce(list(changed.values())) if changed else np.zeros(len(known), bool)
-    outcomes[known[touched]] = Outcome.UPDATED
-    updated = known[touched]
-    return _change_set(
-        converted.values,
-        existing.values,
-        outcomes,
-        tuple(flaws),
-        pairing,
-        updated,
-        matches.record[updated],
-        {name: mask[touched] for name, mask in changed.items()},
-    )
+    outcomes[np.logical_or.reduce(list(skips.values()))] = Outcome.SKIPPED
+    outcomes[marked(flaws, question.rows)] = Outcome.REJECTED
+    counted = {why: int((mask & (outcomes == Outcome.SKIPPED)).sum()) for why, mask in skips.items()}
+    return _change_set(question, outcomes, tuple(flaws), update, new_values, {w: n for w, n in counted.items() if n})
 
 
-def marked(flaws: Sequence[Flaw], rows: int) -> Mask:
-    """Which of `rows` rows have a flaw."""
-    mask = np.zeros(rows, bool)
-    for flaw in flaws:
-        mask[flaw.rows] = True
+def _mask(rows: Indices, length: int) -> Mask:
+    mask = np.zeros(length, bool)
+    mask[rows] = True
     return mask
 
 
-def blank_keys(converted: Converted, pairing: Pairing) -> list[Flaw]:
-    """Rows with a blank in a key column; a key cell that holds something wrong has its own flaw."""
-    found = []
-    for pair in pairing.pairs:
-        if pair.target.name in pairing.key:
-            blank = ~valid(as_array(converted.values[pair.target.name]))
-            for flaw in converted.flaws:
-                if flaw.column in (None, pair.incoming):
-                    blank[flaw.rows] = False
-            if blank.any():
-                found.append(
-                    Flaw(Reason.BLANK_KEY, np.flatnonzero(blank), "a value in every key column", pair.incoming)
-                )
-    return found
+def _new_records(question: Question, live: Mask, flaws: list[Flaw], skips: dict[str, Mask]) -> tuple[Mask, pa.Table]:
+    """Which rows become new records, and the values of all rows as new records would have them."""
+    fresh = live & (question.matches.times == 0)
+    values = _as_new(question)
+    if not question.rules.inserts:
+        skips["new records are not inserted"] = fresh
+        return np.zeros(question.rows, bool), values
+    if question.conditions.insert_when is not None:
+        rows = np.flatnonzero(fresh)
+        sides = Sides(question.incoming, question.converted.values, None, rows, rows)
+        unmet = rows[~sides.holds(question.conditions.insert_when, question.conditions.now)]
+        skips["insert_when was not met"] = _mask(unmet, question.rows)
+        fresh = fresh & ~skips["insert_when was not met"]
+    flaws += missing_values(values, fresh, question.pairing, question.shape)
+    return fresh & ~marked(flaws, question.rows), values
 
 
-def same_key_twice(values: pa.Table, codes: KeyCodes, pairing: Pairing, flawed: Mask) -> tuple[list[Flaw], Indices]:
-    """Rows that share a key: equal rows count once (the rest are returned as spare), others are all flawed."""
-    rows = repeats(codes.incoming, codes.size)
-    if not len(rows):
-        return [], rows
-    contents = _contents(values.take(pa.array(rows)).drop_columns(list(pairing.key)))
-    contents[flawed[rows]] = -1 - np.flatnonzero(flawed[rows])  # a flawed row equals no other
-    keys = codes.incoming[rows]
-    starts = np.flatnonzero(np.r_[True, keys[1:] != keys[:-1]])
-    sizes = np.diff(np.r_[starts, len(rows)])
-    alike = np.minimum.reduceat(contents, starts) == np.maximum.reduceat(contents, starts)
-    first = np.zeros(len(rows), bool)
-    first[starts] = True
-    all_alike = np.repeat(alike, sizes)
-    differing = np.sort(rows[~all_alike])
-    flaws = []
-    if len(differing):
-        wanted = "one row for each key, or rows that say the same"
-        shown = key_text(values.take(pa.array(differing)), pairing.key)
-        flaws = [Flaw(Reason.SAME_KEY_TWICE, differing, wanted, key_name(pairing), shown)]
-    return flaws, rows[all_alike & ~first]
+def _as_new(question: Question) -> pa.Table:
+    """The values with the job's defaults, and without the columns that are only for updates."""
+    columns = {}
+    for pair in question.pairing.pairs:
+        column = as_array(question.converted.values[pair.target.name])
+        if pair.rule.default is not None:
+            column = pc.coalesce(column, constant(pair.rule.default, pair, "The default"))
+        if pair.rule.only_on is Action.UPDATE:
+            column = pa.nulls(len(column), column.type)
+        columns[pair.target.name] = column
+    return pa.table(columns)
 
 
-def _contents(table: pa.Table) -> Indices:
-    """One code a row for its whole contents, where a blank equals a blank."""
-    if not table.num_columns:
-        return np.zeros(table.num_rows, np.int64)
-    columns = []
-    for name in table.column_names:
-        column = as_array(table[name])
-        coded = column.dictionary_encode(null_encoding="encode").indices if column.null_count else column
-        columns.append(pa.chunked_array([coded]))
-    return code_rows(columns)[0]
+@dataclass(frozen=True, slots=True)
+class _Updates:
+    """Records to update: the incoming row and the existing record of each, and which columns change."""
+
+    rows: Indices
+    records: Indices
+    changed: dict[str, Mask]
 
 
-def several_records(values: pa.Table, matches: Matches, pairing: Pairing) -> list[Flaw]:
-    """Rows whose key several records have: which one is meant can't be known."""
-    flaws = []
-    for times in np.unique(matches.times[matches.times > 1]):
-        rows = np.flatnonzero(matches.times == times)
-        shown = key_text(values.take(pa.array(rows)), pairing.key)
-        wanted = f"one record with this key; the target has {times}"
-        flaws.append(Flaw(Reason.SEVERAL_RECORDS, rows, wanted, key_name(pairing), shown))
-    return flaws
+def _updates(question: Question, known: Indices, told: Told, flaws: list[Flaw], skips: dict[str, Mask]) -> _Updates:
+    """Compare the rows that have a record, and heed every condition on updates."""
+    rows, records = known, question.matches.record[known]
+    if question.rules.update_all:
+        rows, records = all_matches(question.codes, known)
+    sides = Sides(question.incoming, question.converted.values, question.existing.values, rows, records)
+    changed = compare(question, sides)
+    for mask, columns in told.only:
+        for name in changed:
+            if name not in columns:
+                changed[name] &= ~mask[rows]
+    flaws += _cleared_in_vain(question, sides, changed)
+    flawed = marked(flaws, question.rows)[rows]
+    touched = _any(changed, len(rows)) & ~flawed
+    if not question.rules.updates:
+        skips["existing records are not updated"] = _mask(rows[touched], question.rows)
+        touched &= False
+    elif question.conditions.update_when is not None:
+        unmet = touched & ~sides.holds(question.conditions.update_when, question.conditions.now)
+        touched &= ~unmet
+        skips["update_when was not met"] = _mask(np.setdiff1d(rows[unmet], rows[touched]), question.rows)
+    changed = {name: mask[touched] for name, mask in changed.items()}
+    rows, records = rows[touched], records[touched]
+    for pair in question.pairing.stamps:
+        new = as_array(question.converted.values[pair.target.name]).take(pa.array(rows))
+        old = as_array(question.existing.values[pair.target.name]).take(pa.array(records))
+        writes = np.full(len(rows), pair.rule.only_on is not Action.INSERT)
+        changed[pair.target.name] = differs(new, old) & writes
+    return _Updates(rows, records, changed)
 
 
-def missing_values(values: pa.Table, fresh: Mask, pairing: Pairing, shape: TableShape) -> list[Flaw]:
-    """New records without a value that the target demands (not null, and no default)."""
-    sources = {pair.target.name: pair.incoming for pair in pairing.pairs}
-    flaws = []
-    for column in shape.columns:
-        if column.nullable or column.has_default or column.generated or not fresh.any():
-            continue
-        if column.name in sources:
-            rows = np.flatnonzero(fresh & ~valid(as_array(values[column.name])))
-            wanted = f"a value: {column.name} may not be empty in a new record"
-        else:
-            rows = np.flatnonzero(fresh)
-            wanted = f"a value for {column.name}: a new record needs one, and no incoming column feeds it"
-        if len(rows):
-            flaws.append(Flaw(Reason.BLANK_NOT_ALLOWED, rows, wanted, sources.get(column.name)))
-    return flaws
+def _any(changed: Mapping[str, Mask], length: int) -> Mask:
+    mask: Mask = np.logical_or.reduce([np.zeros(length, bool), *changed.values()])
+    return mask
 
 
-def compare(values: pa.Table, rows: Indices, existing: pa.Table, records: Indices, pairing: Pairing) -> dict[str, Mask]:
-    """For each loaded column that is no key: which of `rows` differ from their record. Blanks say nothing."""
-    everything = len(rows) == values.num_rows
-    take, at = pa.array(rows), pa.array(records)
+def compare(question: Question, sides: Sides) -> dict[str, Mask]:
+    """For each column that can make a record count as changed: where it differs, as the rules on blanks have it."""
+    values = question.converted.values
+    everything = len(sides.rows) == values.num_rows and not question.rules.update_all
     changed = {}
-    for column in pairing.columns:
-        if column.name not in pairing.key:
-            new = as_array(values[column.name])
-            new = new if everything else new.take(take)
-            changed[column.name] = differs(new, as_array(existing[column.name]).take(at)) & valid(new)
+    for pair in question.pairing.compared:
+        name = pair.target.name
+        if pair.rule.only_on is Action.INSERT:
+            changed[name] = np.zeros(len(sides.rows), bool)
+            continue
+        new = as_array(values[name])
+        new = new if everything else new.take(pa.array(sides.rows))
+        old = as_array(question.existing.values[name]).take(pa.array(sides.records))
+        changed[name] = differs(new, old) & _speaks(question, pair, sides, new, old)
+        if name in question.conditions.columns and changed[name].any():
+            changed[name] &= sides.holds(question.conditions.columns[name], question.conditions.now)
     return changed
+
+
+def _speaks(question: Question, pair: Pair, sides: Sides, new: pa.Array, old: pa.Array) -> Mask:
+    """Where a cell may change a value: a blank says nothing, unless the rule or a clearing mark says otherwise."""
+    blanks = pair.rule.blanks or question.rules.blanks
+    if blanks is Blanks.CLEAR:
+        return np.ones(len(new), bool)
+    speaks = valid(new)
+    if blanks is Blanks.FILL_ONLY:
+        speaks = speaks & ~valid(old)
+    if pair.target.name in question.converted.cleared:
+        speaks = speaks | question.converted.cleared[pair.target.name][sides.rows]
+    return speaks
+
+
+def _cleared_in_vain(question: Question, sides: Sides, changed: Mapping[str, Mask]) -> list[Flaw]:
+    """Rows that would clear a column which may not be empty."""
+    flaws = []
+    for pair in question.pairing.compared:
+        if not pair.target.nullable:
+            new = as_array(question.converted.values[pair.target.name]).take(pa.array(sides.rows))
+            rows = np.unique(sides.rows[changed[pair.target.name] & ~valid(new)])
+            if len(rows):
+                wanted = f"a value: {pair.target.name} may not be empty"
+                flaws.append(Flaw(Reason.BLANK_NOT_ALLOWED, rows, wanted, pair.incoming))
+    return flaws
 
 
 def differs(one: pa.Array, other: pa.Array) -> Mask:
@@ -163,29 +225,30 @@ def differs(one: pa.Array, other: pa.Array) -> Mask:
 
 
 def _change_set(
-    values: pa.Table,
-    existing: pa.Table,
+    question: Question,
     outcomes: np.ndarray,
     flaws: tuple[Flaw, ...],
-    pairing: Pairing,
-    updated: Indices,
-    records: Indices,
-    changed: Mapping[str, Mask],
+    update: _Updates,
+    new_values: pa.Table,
+    skips: Mapping[str, int],
 ) -> ChangeSet:
-    shapes = _shapes(changed, len(updated))
-    order = np.lexsort((records, shapes))
-    updated, records, shapes = updated[order], records[order], shapes[order]
-    changed = {name: mask[order] for name, mask in changed.items()}
+    values = question.converted.values
+    shapes = _shapes(update.changed, len(update.rows))
+    order = np.lexsort((update.records, shapes))
+    updated, records, shapes = update.rows[order], update.records[order], shapes[order]
+    changed = {name: mask[order] for name, mask in update.changed.items()}
     inserted = np.flatnonzero(outcomes == Outcome.INSERTED)
-    before = existing.select(values.column_names).take(pa.array(records))
-    new, fresh = values.take(pa.array(updated)), values.take(pa.array(inserted))
+    before = question.existing.values.select(values.column_names).take(pa.array(records))
+    new, fresh = values.take(pa.array(updated)), new_values.take(pa.array(inserted))
     after = {}
     for name in values.column_names:
         old = as_array(before[name])
         kept = pc.if_else(pa.array(changed[name]), as_array(new[name]), old) if name in changed else old
         after[name] = pa.concat_arrays([kept, as_array(fresh[name])])
+    stamps = tuple(pair.target.name for pair in question.pairing.stamps)
+    touched = np.r_[updated, inserted]
     return ChangeSet(
-        outcomes, flaws, pairing.key, np.r_[updated, inserted], records, pa.table(after), before, changed, shapes
+        outcomes, flaws, question.pairing.key, touched, records, pa.table(after), before, changed, shapes, stamps, skips
     )
 
 
@@ -206,26 +269,14 @@ def reject(changes: ChangeSet, found: Sequence[Flaw]) -> ChangeSet:
     outcomes[bad] = Outcome.REJECTED
     stays = ~bad[changes.incoming]
     updates = stays[: changes.updates]
-    return ChangeSet(
-        outcomes,
-        (*changes.flaws, *found),
-        changes.key,
-        changes.incoming[stays],
-        changes.existing[updates],
-        changes.after.filter(pa.array(stays)),
-        changes.before.filter(pa.array(updates)),
-        {name: mask[updates] for name, mask in changes.changed.items()},
-        changes.shapes[updates],
+    return replace(
+        changes,
+        outcomes=outcomes,
+        flaws=(*changes.flaws, *found),
+        incoming=changes.incoming[stays],
+        existing=changes.existing[updates],
+        after=changes.after.filter(pa.array(stays)),
+        before=changes.before.filter(pa.array(updates)),
+        changed={name: mask[updates] for name, mask in changes.changed.items()},
+        shapes=changes.shapes[updates],
     )
-
-
-def key_text(values: pa.Table, key: Sequence[str]) -> pa.Array:
-    """The keys of the rows for people: 'L01 / 7'."""
-    parts = [pc.cast(as_array(values[name]), pa.string()).fill_null("") for name in key]
-    return parts[0] if len(parts) == 1 else pc.binary_join_element_wise(*parts, " / ")
-
-
-def key_name(pairing: Pairing) -> str:
-    """The incoming names of the key columns for people: 'Apiary / Hive no'."""
-    sources = {pair.target.name: pair.incoming for pair in pairing.pairs}
-    return " / ".join(sources[name] for name in pairing.key)

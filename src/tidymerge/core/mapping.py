@@ -2,10 +2,12 @@
 
 import unicodedata
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
 from difflib import get_close_matches
 
 from tidymerge.errors import AmbiguousColumn, NoKey, NoSuchColumn, UnloadableColumn
 from tidymerge.model import Pair, Pairing, TableShape, TargetColumn
+from tidymerge.rules import ColumnRule
 
 
 def fold(name: str) -> str:
@@ -25,34 +27,37 @@ def pair_columns(
     renames: Mapping[str, str] | None = None,
     only: Sequence[str] = (),
     key: Sequence[str] = (),
+    rules: Mapping[str, ColumnRule] | None = None,
 ) -> Pairing:
     """Pair the columns and settle the key.
 
-    `renames` maps target column to incoming column; `only` limits the target columns loaded (key
-    columns always are); `key` names target columns. Names may be given folded. Raises NoSuchColumn,
-    AmbiguousColumn, UnloadableColumn and NoKey. Source: section 6 of the design.
+    `rules` (from a job) are the target columns loaded and how; without them columns find each other by
+    name. `renames` maps target column to incoming column and wins; `only` limits the target columns
+    loaded (key columns always are); `key` names target columns. Names may be given folded. Raises
+    NoSuchColumn, AmbiguousColumn, UnloadableColumn and NoKey. Source: section 6 of the design.
     """
-    settled = {
-        target_name(shape, target): _incoming_name(incoming, source) for target, source in (renames or {}).items()
-    }
+    settled = {target_name(shape, name): _settled(incoming, rule) for name, rule in (rules or {}).items()}
+    for target, source in (renames or {}).items():
+        settled[target_name(shape, target)] = _settled(incoming, ColumnRule(sources=(source,)))
     for name in settled:
         if shape.column(name).generated:
-            raise UnloadableColumn(f"{name} is computed by the database and can't be loaded; leave it out of the map.")
+            raise UnloadableColumn(f"{name} is computed by the database and can't be loaded; leave it out.")
     wanted = {target_name(shape, name) for name in only}
     keys = tuple(dict.fromkeys(target_name(shape, name) for name in key))
-    by_fold = _by_fold(name for name in incoming if name not in settled.values())
+    used = {source for rule in settled.values() for source in rule.sources}
+    by_fold = {} if rules else _by_fold(name for name in incoming if name not in used)
     pairs = []
     for column in shape.columns:
         if wanted and column.name not in wanted and column.name not in (keys or shape.primary_key):
             continue
-        source = settled.get(column.name) or _source_for(column, by_fold)
-        if source is not None:
-            pairs.append(Pair(column, source))
+        rule = settled.get(column.name) or _rule_by_name(column, by_fold)
+        if rule is not None:
+            pairs.append(Pair(column, _fed_by(rule), rule))
     _check_one_each(pairs)
     loaded = {pair.target.name for pair in pairs}
     keys = keys or _default_key(shape, loaded)
     _check_key(keys, loaded, incoming, shape)
-    used = {pair.incoming for pair in pairs}
+    used = {source for pair in pairs for source in pair.rule.sources}
     return Pairing(
         tuple(pairs),
         keys,
@@ -61,13 +66,28 @@ def pair_columns(
     )
 
 
+def _settled(incoming: Sequence[str], rule: ColumnRule) -> ColumnRule:
+    """The rule with the incoming rows' own spelling of its sources."""
+    return replace(rule, sources=tuple(incoming_name(incoming, name) for name in rule.sources))
+
+
+def _fed_by(rule: ColumnRule) -> str:
+    """What feeds a column, in a word for messages."""
+    if rule.constant is not None:
+        return f"the value {rule.constant!r}"
+    if rule.compute is not None:
+        return f"computed: {rule.compute}"
+    return f"stamp: {rule.stamp}" if rule.stamp else " + ".join(rule.sources)
+
+
 def target_name(shape: TableShape, given: str) -> str:
     """The target's own spelling of a column name given exactly or folded."""
     names = [column.name for column in shape.columns]
     return _named(names, given, f"{shape.name} has no column {given!r}")
 
 
-def _incoming_name(incoming: Sequence[str], given: str) -> str:
+def incoming_name(incoming: Sequence[str], given: str) -> str:
+    """The incoming rows' own spelling of a column name given exactly or folded."""
     name = _named(incoming, given, f"The incoming rows have no column {given!r}")
     if list(incoming).count(name) > 1:
         raise AmbiguousColumn(f"The incoming rows have several columns called {name!r}; give them different names.")
@@ -94,7 +114,7 @@ def _by_fold(names: Iterable[str]) -> dict[str, list[str]]:
     return grouped
 
 
-def _source_for(column: TargetColumn, by_fold: Mapping[str, list[str]]) -> str | None:
+def _rule_by_name(column: TargetColumn, by_fold: Mapping[str, list[str]]) -> ColumnRule | None:
     fitting = by_fold.get(fold(column.name), [])
     if column.generated or not fitting:
         return None
@@ -103,14 +123,14 @@ def _source_for(column: TargetColumn, by_fold: Mapping[str, list[str]]) -> str |
             f"Several incoming columns fit {column.name}: {listing(fitting)}. "
             f"Say which with --map '{column.name}=…', or give them different names."
         )
-    return fitting[0]
+    return ColumnRule(sources=(fitting[0],))
 
 
 def _check_one_each(pairs: Sequence[Pair]) -> None:
     """Two target columns whose names fold alike must not be fed by one incoming column unasked."""
     seen: dict[str, str] = {}
     for pair in pairs:
-        if pair.incoming in seen and fold(pair.target.name) == fold(seen[pair.incoming]):
+        if pair.rule.plain and pair.incoming in seen and fold(pair.target.name) == fold(seen[pair.incoming]):
             raise AmbiguousColumn(
                 f"The incoming column {pair.incoming!r} fits both {seen[pair.incoming]} and {pair.target.name}; "
                 f"say which with --map '{pair.target.name}={pair.incoming}' and --only."

@@ -93,6 +93,16 @@ def match(codes: KeyCodes) -> Matches:
     return Matches(record, times)
 
 
+def all_matches(codes: KeyCodes, rows: Indices) -> tuple[Indices, Indices]:
+    """Every pair of one of `rows` and a record of its key: the rows, repeated, and the records."""
+    order = np.argsort(codes.existing, kind="stable")
+    ordered = codes.existing[order]
+    first = np.searchsorted(ordered, codes.incoming[rows], "left")
+    counts = np.searchsorted(ordered, codes.incoming[rows], "right") - first
+    within = np.arange(int(counts.sum())) - np.repeat(np.cumsum(counts) - counts, counts)
+    return np.repeat(rows, counts), order[np.repeat(first, counts) + within]
+
+
 def repeats(codes: Indices, size: int) -> Indices:
     """The rows whose code stands on more than one row, ordered by code, then by row."""
     keyed = codes >= 0

@@ -22,7 +22,7 @@ def rejects_table(incoming: Incoming, changes: ChangeSet) -> pa.Table:
     """
     rows = np.flatnonzero(first_flaws(changes) >= 0)
     arrays = [guard(as_text(column).take(pa.array(rows))) for column in incoming.columns]
-    arrays += [pa.array(incoming.row_numbers[rows]), _complaints(changes, rows)]
+    arrays += [pa.array([incoming.place(row) for row in rows.tolist()], pa.string()), _complaints(changes, rows)]
     return pa.Table.from_arrays(arrays, [*(column.name for column in incoming.columns), ROW, WHY])
 
 
@@ -56,8 +56,9 @@ def first_rejects(incoming: Incoming, changes: ChangeSet, each: int) -> tuple[Re
             seen[flaw.reason] = seen.get(flaw.reason, 0) + 1
             value = flaw.values[at].as_py() if flaw.values is not None else None
             row = int(incoming.row_numbers[flaw.rows[at]])
-            cells.append(RejectedCell(row, flaw.column, value, flaw.reason.value, flaw.expected))
-    return tuple(sorted(cells, key=lambda cell: cell.row))
+            origin = None if incoming.origin is None else incoming.origins[incoming.origin[flaw.rows[at]]]
+            cells.append(RejectedCell(row, flaw.column, value, flaw.reason.value, flaw.expected, origin))
+    return tuple(sorted(cells, key=lambda cell: (cell.origin or "", cell.row)))
 
 
 def mended(incoming: Incoming) -> Incoming:

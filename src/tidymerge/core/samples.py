@@ -4,7 +4,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.core.cells import as_array
-from tidymerge.core.decide import key_text
+from tidymerge.core.rows import key_text
 from tidymerge.model import ChangeSet, Incoming
 from tidymerge.receipt import Example, SampleRow
 
@@ -23,7 +23,7 @@ def examples(incoming: Incoming, changes: ChangeSet) -> dict[str, Example]:
     return found
 
 
-def sample_rows(incoming: Incoming, changes: ChangeSet, updates: int = 3, inserts: int = 2) -> tuple[SampleRow, ...]:
+def sample_rows(incoming: Incoming, changes: ChangeSet, updates: int = 2, inserts: int = 1) -> tuple[SampleRow, ...]:
     """The first few updated and inserted records in full, in row order."""
     first = changes.incoming[: changes.updates].argsort()[:updates].tolist()
     new = range(changes.updates, min(changes.updates + inserts, changes.after.num_rows))

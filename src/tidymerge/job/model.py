@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from tidymerge.rules import ColumnRule, Rules
 from tidymerge.sources import ReadOptions
 
 
@@ -10,15 +11,20 @@ from tidymerge.sources import ReadOptions
 class Job:
     """Where rows come from, where they go, and how they are matched.
 
-    `renames` maps target column to incoming column; `only` limits the target columns loaded;
-    `header_row` counts from 1 and is found if it is None; with `strict` one rejected row stops the load.
+    `incoming` are one or more addresses or patterns; `columns` are the target columns loaded and how (empty:
+    all, by name); `renames` maps target column to incoming column and wins over `columns`; `only` limits the
+    target columns loaded; `header_row` counts from 1 and is found if it is None; `take_rows` chooses rows by
+    their numbers (3,7-12); with `strict` one rejected row stops the load.
     """
 
-    incoming: str
+    incoming: tuple[str, ...]
     target: str
     key: tuple[str, ...] = ()
+    columns: Mapping[str, ColumnRule] = field(default_factory=dict)
+    rules: Rules = field(default_factory=Rules)
     renames: Mapping[str, str] = field(default_factory=dict)
     only: tuple[str, ...] = ()
     header_row: int | None = None
+    take_rows: str | None = None
     read: ReadOptions = field(default_factory=ReadOptions)
     strict: bool = False

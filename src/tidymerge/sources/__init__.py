@@ -7,7 +7,7 @@ from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from tidymerge.address import STANDARD_INPUT, Address, parse
-from tidymerge.errors import BadAddress, NoSuchFile
+from tidymerge.errors import BadAddress, BadOption, NoSuchFile
 
 if TYPE_CHECKING:
     from tidymerge.ports import Source
@@ -15,39 +15,59 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class ReadOptions:
-    """What the person said about a text file; None means: find out."""
+    """What the person said about how to read; None means: find out.
+
+    `delimiter`, `quote` and `encoding` are for text files, `cells` (B4:H40) for workbooks, `query` for databases.
+    """
 
     delimiter: str | None = None
     quote: str | None = None
     encoding: str | None = None
+    cells: str | None = None
+    query: str | None = None
 
 
+_CSV = ("tidymerge.sources.csv", "CsvSource")
+_WORKBOOK = ("tidymerge.sources.workbook", "WorkbookSource")
+_DATABASE = ("tidymerge.sources.database", "DatabaseSource")
 # ending: (module, class). Read-only, so that nothing changes it behind another's back.
 FORMATS: Mapping[str, tuple[str, str]] = MappingProxyType(
     {
-        ".csv": ("tidymerge.sources.csv", "CsvSource"),
-        ".tsv": ("tidymerge.sources.csv", "CsvSource"),
-        ".tab": ("tidymerge.sources.csv", "CsvSource"),
-        ".txt": ("tidymerge.sources.csv", "CsvSource"),
-        ".xlsx": ("tidymerge.sources.xlsx", "XlsxSource"),
-        ".xlsm": ("tidymerge.sources.xlsx", "XlsxSource"),
+        **dict.fromkeys((".csv", ".tsv", ".tab", ".txt"), _CSV),
+        **dict.fromkeys((".xlsx", ".xlsm", ".ods"), _WORKBOOK),
+        **dict.fromkeys((".db", ".sqlite", ".sqlite3", ".db3"), _DATABASE),
+        ".jsonl": ("tidymerge.sources.records", "JsonLinesSource"),
+        ".ndjson": ("tidymerge.sources.records", "JsonLinesSource"),
+        ".json": ("tidymerge.sources.records", "JsonSource"),
+        ".parquet": ("tidymerge.sources.records", "ParquetSource"),
     }
 )
+COMPRESSED = (".gz", ".zst")
 
 
 def open_source(text: str, options: ReadOptions) -> "Source":
-    """The source at an address. Raises BadAddress, NoSuchFile and what the format raises."""
+    """The source at an address. Raises BadAddress, BadOption, NoSuchFile and what the format raises."""
     address = Address(parse(text).path) if text == STANDARD_INPUT else parse(text)
-    ending = ".csv" if text == STANDARD_INPUT else address.path.suffix.lower()
     if text != STANDARD_INPUT:
         check_file(address)
+    ending = ".csv" if text == STANDARD_INPUT else ending_of(address)
     if ending not in FORMATS:
-        raise BadAddress(
-            f"Rows can't be read from {text!r}: its ending is {ending or 'missing'}; known are {', '.join(FORMATS)}."
-        )
+        known = ", ".join(FORMATS)
+        raise BadAddress(f"Rows can't be read from {text!r}: its ending is {ending or 'missing'}; known are {known}.")
     module, name = FORMATS[ending]
+    for option, given, wanted in (("query", options.query, _DATABASE), ("cells", options.cells, _WORKBOOK)):
+        if given is not None and FORMATS[ending] != wanted:
+            raise BadOption(f"--{option} is for {'databases' if option == 'query' else 'workbooks'}, not for {text!r}.")
     source: Source = getattr(import_module(module), name)(address, options)
     return source
+
+
+def ending_of(address: Address) -> str:
+    """The ending that says the format: a compressed text file's inner one."""
+    suffixes = [suffix.lower() for suffix in address.path.suffixes]
+    if len(suffixes) > 1 and suffixes[-1] in COMPRESSED and FORMATS.get(suffixes[-2]) == _CSV:
+        return suffixes[-2]
+    return suffixes[-1] if suffixes else ""
 
 
 def check_file(address: Address) -> None:

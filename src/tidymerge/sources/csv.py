@@ -18,7 +18,7 @@ import pyarrow.csv as arrow_csv
 from tidymerge.address import Address
 from tidymerge.errors import BadOption, BrokenFile, NoRows, NoSuchFile, WrongEncoding
 from tidymerge.model import Flaw, Incoming, IncomingColumn, Indices
-from tidymerge.sources import ReadOptions
+from tidymerge.sources import COMPRESSED, ReadOptions, ending_of
 from tidymerge.sources.table import as_incoming, column_names, wrong_length
 
 _SAMPLE = 256 * 1024
@@ -43,6 +43,7 @@ class CsvSource:
     def __init__(self, address: Address, options: ReadOptions) -> None:
         self.address = "standard input" if str(address.path) == "-" else str(address)
         self.sheet: str | None = None
+        self.above = 0
         self.notes: tuple[str, ...] = ()
         data = _read(address)
         self._data = self._decoded(data, options.encoding)
@@ -51,7 +52,7 @@ class CsvSource:
         if b"\0" in self._data[:_SAMPLE]:
             raise BrokenFile(f"{self.address} is not a text file: it holds zero bytes. Was it saved in another format?")
         self._quote = options.quote or _find_quote(self._data[:_SAMPLE])
-        tab = address.path.suffix.lower() in (".tsv", ".tab")
+        tab = ending_of(address) in (".tsv", ".tab")
         self._delimiter = options.delimiter or ("\t" if tab else None) or self._find_delimiter()
         for name, mark in (("delimiter", self._delimiter), ("quote", self._quote)):
             if len(mark) != 1 or not mark.isascii() or mark in "\r\n":
@@ -225,9 +226,15 @@ class CsvSource:
 
 def _read(address: Address) -> bytes:
     try:
-        return sys.stdin.buffer.read() if str(address.path) == "-" else address.path.read_bytes()
+        if str(address.path) == "-":
+            return sys.stdin.buffer.read()
+        if address.path.suffix.lower() in COMPRESSED:
+            with pa.input_stream(str(address.path), compression="detect") as stream:
+                data: bytes = stream.read()
+                return data
+        return address.path.read_bytes()
     except OSError as error:
-        raise NoSuchFile(f"{address.path} can't be read: {error.strerror}.") from None
+        raise NoSuchFile(f"{address.path} can't be read: {error.strerror or error}.") from None
 
 
 def _find_quote(sample: bytes) -> str:

@@ -32,9 +32,17 @@ def column_letter(index: int) -> str:
     return letters
 
 
-def column_names(header: Sequence[str]) -> list[str]:
+def column_index(letters: str) -> int:
+    """The other way round: AA is 26."""
+    index = 0
+    for letter in letters.upper():
+        index = index * _LETTERS + ord(letter) - ord("A") + 1
+    return index - 1
+
+
+def column_names(header: Sequence[str], first: int = 0) -> list[str]:
     """Names for the columns under a header row; one without a name is called by its letter."""
-    return [name.strip() or f"column {column_letter(index)}" for index, name in enumerate(header)]
+    return [name.strip() or f"column {column_letter(index)}" for index, name in enumerate(header, start=first)]
 
 
 def parts_of(cells: Sequence[Any]) -> tuple[pa.Array, ...]:

@@ -16,17 +16,17 @@ if TYPE_CHECKING:
 
 
 def load(
-    incoming: Annotated[
-        str,
-        typer.Argument(
-            metavar="INCOMING", help="The rows to load, as in week32.xlsx#Inspections; - reads CSV from standard input."
-        ),
-    ],
-    into: options.Into,
+    incoming: options.Incoming = None,
+    job_file: options.JobPath = None,
+    into: options.Into = None,
     key: options.Key = None,
     mapped: options.Map = None,
     only: options.Only = None,
     header_row: options.HeaderRow = None,
+    rows: options.Rows = None,
+    cells: options.Cells = None,
+    query: options.Query = None,
+    skip_when: options.SkipWhen = None,
     delimiter: options.Delimiter = None,
     quote: options.Quote = None,
     encoding: options.Encoding = None,
@@ -49,9 +49,11 @@ def load(
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
-        read = options.read_options(delimiter, quote, encoding)
-        job = options.make_job(incoming, into, key, mapped, only, header_row, read, strict=strict)
-        asked = not yes and expect is None and incoming != "-" and out.is_terminal and sys.stdin.isatty()
+        read = options.read_options(delimiter, quote, encoding, cells, query)
+        job = options.make_job(
+            job_file, incoming, into, key, mapped, only, header_row, rows, skip_when, read, strict=strict
+        )
+        asked = not yes and expect is None and job.incoming != ("-",) and out.is_terminal and sys.stdin.isatty()
         if asked:
             expect = _ask(out, job)
         with output.StageLine(out) as progress:

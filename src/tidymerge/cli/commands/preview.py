@@ -1,25 +1,22 @@
 """`tidymerge preview`: what a load would do."""
 
 from pathlib import Path
-from typing import Annotated
-
-import typer
 
 from tidymerge.cli import options
 
 
 def preview(
-    incoming: Annotated[
-        str,
-        typer.Argument(
-            metavar="INCOMING", help="The rows to load, as in week32.xlsx#Inspections; - reads CSV from standard input."
-        ),
-    ],
-    into: options.Into,
+    incoming: options.Incoming = None,
+    job_file: options.JobPath = None,
+    into: options.Into = None,
     key: options.Key = None,
     mapped: options.Map = None,
     only: options.Only = None,
     header_row: options.HeaderRow = None,
+    rows: options.Rows = None,
+    cells: options.Cells = None,
+    query: options.Query = None,
+    skip_when: options.SkipWhen = None,
     delimiter: options.Delimiter = None,
     quote: options.Quote = None,
     encoding: options.Encoding = None,
@@ -32,8 +29,8 @@ def preview(
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
-        read = options.read_options(delimiter, quote, encoding)
-        job = options.make_job(incoming, into, key, mapped, only, header_row, read)
+        read = options.read_options(delimiter, quote, encoding, cells, query)
+        job = options.make_job(job_file, incoming, into, key, mapped, only, header_row, rows, skip_when, read)
         with output.StageLine(out) as progress:
             receipt = flow.preview(job, rejects=Path(rejects) if rejects else None, progress=progress)
     if json:

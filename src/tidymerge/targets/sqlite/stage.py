@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 
 from tidymerge.core.cells import as_array
-from tidymerge.core.decide import key_text
+from tidymerge.core.rows import key_text
 from tidymerge.model import ChangeSet, Existing, Flaw, Fold, Pairing, Reason, TableShape
 from tidymerge.targets.sqlite.columns import to_stored
 from tidymerge.targets.sqlite.describe import affinity

@@ -106,13 +106,13 @@ class SqliteTarget:
                     found[column.name] = rows[0]["v"]
         return found
 
-    def fetch(self, pairing: Pairing, keys: pa.Table | None) -> Existing:
-        """The loaded columns of the records that may match `keys`, or of all records."""
+    def fetch(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Existing:
+        """The given columns of the records that may match `keys`, or of all records."""
         rows = self.count()
-        few = keys is not None and keys.num_rows < rows * _LOOK_UP_SHARE
-        if keys is not None and few and all(column.type.kind in _LOOK_UP_KINDS for column in pairing.key_columns):
-            return self._existing(pairing.columns, rows, self._look_up(keys, pairing.key_columns), complete=False)
-        return self._existing(pairing.columns, rows, f"FROM {self._table} t", complete=True)
+        few = keys.num_rows < rows * _LOOK_UP_SHARE
+        if few and all(column.type.kind in _LOOK_UP_KINDS for column in key):
+            return self._existing(columns, rows, self._look_up(keys, key), complete=False)
+        return self._existing(columns, rows, f"FROM {self._table} t", complete=True)
 
     def _existing(self, columns: Sequence[TargetColumn], rows: int, source: str, *, complete: bool) -> Existing:
         places = [f"t.{quoted(place)} AS {quoted(f'place {index}')}" for index, place in enumerate(self._places)]
@@ -139,12 +139,19 @@ class SqliteTarget:
 
     def read(self, columns: Sequence[TargetColumn]) -> pa.Table:
         """The given columns of every record."""
-        table, _ = read_columns(
-            self._session,
-            columns,
-            lambda expressions: f"SELECT {', '.join(expressions)} FROM {self._table} t",
+        return self._read(self._table, columns)
+
+    def _read(self, table: str, columns: Sequence[TargetColumn]) -> pa.Table:
+        found, _ = read_columns(
+            self._session, columns, lambda expressions: f"SELECT {', '.join(expressions)} FROM {table} t"
         )
-        return to_typed(table, columns)[0]
+        return to_typed(found, columns)[0]
+
+    def sibling(self, table: str) -> tuple[TableShape, pa.Table]:
+        """Another table of the same file, to look up in."""
+        name = find_table(self._session, table)
+        shape = describe(self._session, name)
+        return shape, self._read(f"main.{quoted(name)}", shape.columns)
 
     def stage(self, changes: ChangeSet, existing: Existing, pairing: Pairing) -> None:
         """Put the decided changes into the staging table."""

@@ -1,0 +1,45 @@
+"""`tidymerge draft`: a job file proposed from the rows and the table."""
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from tidymerge.cli import options
+from tidymerge.errors import BadOption
+
+
+def draft(
+    incoming: Annotated[str, typer.Argument(metavar="INCOMING", help="The rows, as in week32.xlsx#Inspections.")],
+    into: Annotated[str, typer.Option("--into", metavar="TARGET", help="The table to load into, as in coop.db#hives.")],
+    out: Annotated[
+        str, typer.Option("--out", metavar="FILE", help="The job file to write, or to add to.")
+    ] = "job.toml",
+    header_row: options.HeaderRow = None,
+    cells: options.Cells = None,
+    delimiter: options.Delimiter = None,
+    quote: options.Quote = None,
+    encoding: options.Encoding = None,
+) -> None:
+    """Write a job file that matches the columns and settles what the rows settle; comments say what they don't.
+
+    An existing file keeps what stands in it; only what is new is added.
+    """
+    from rich.text import Text
+
+    from tidymerge.cli import output
+    from tidymerge.drafting import draft_job
+
+    path = Path(out)
+    before = path.read_text(encoding="utf-8") if path.exists() else None
+    read = options.read_options(delimiter, quote, encoding, cells)
+    text, said = draft_job(incoming, into, path, before, read, header_row)
+    if text != before:
+        try:
+            path.write_text(text, encoding="utf-8")
+        except OSError as error:
+            raise BadOption(f"{path} can't be written: {error.strerror}.") from None
+    console = output.console()
+    for line in said:
+        console.print(Text(line))
+    console.print(Text(f"\nRead it, mend it, then see what it does: tidymerge preview --job {path}", "dim"))

@@ -1,0 +1,138 @@
+"""The expressions of a job, compiled before any row is looked at, and worked out over incoming and existing."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tidymerge.core.cells import as_array, mask_of
+from tidymerge.core.columns import raw_frame
+from tidymerge.core.convert import as_text
+from tidymerge.core.expressions import Expression, Frame, Type, compile_expression, type_of
+from tidymerge.core.mapping import fold, incoming_name, target_name
+from tidymerge.errors import BadExpression
+from tidymerge.model import Incoming, Indices, Mask, Pairing, TableShape
+from tidymerge.rules import Instruction, Rules
+
+_EMPTY, _GREATER = "empty", "greater"
+
+
+@dataclass(frozen=True, slots=True)
+class Conditions:
+    """The compiled expressions of a job. `columns` holds each column's own `update_when`."""
+
+    now: datetime
+    skip_when: Expression | None = None
+    insert_when: Expression | None = None
+    update_when: Expression | None = None
+    columns: Mapping[str, Expression] = field(default_factory=dict)
+    computes: Mapping[str, Expression] = field(default_factory=dict)
+
+    @property
+    def existing_columns(self) -> set[str]:
+        """The target columns whose stored values the conditions look at."""
+        used = [self.insert_when, self.update_when, *self.columns.values()]
+        return {name for expression in used if expression for scope, name in expression.uses if scope == "existing"}
+
+
+def compile_conditions(
+    incoming: Incoming, pairing: Pairing, shape: TableShape, rules: Rules, now: datetime
+) -> Conditions:
+    """Compile and check all expressions of a job. Raises BadExpression."""
+    raw = {"incoming": {column.name: Type.CELL for column in incoming.columns}}
+    both = {
+        "incoming": _incoming_scope(incoming, pairing),
+        "existing": {c.name: type_of(c.type) for c in shape.columns},
+    }
+    only_incoming = {"incoming": both["incoming"]}
+    columns, computes = {}, {}
+    for pair in pairing.pairs:
+        name, rule = pair.target.name, pair.rule
+        if rule.update_when:
+            new, old = f'incoming."{_doubled(name)}"', f'existing."{_doubled(name)}"'
+            shorthand = {_EMPTY: f"{old} is null", _GREATER: f"{old} is null or {new} > {old}"}
+            text = shorthand.get(rule.update_when, rule.update_when)
+            columns[name] = compile_expression(text, f"columns.{name}.update_when", both, condition=True)
+        if rule.compute:
+            computes[name] = compile_expression(rule.compute, f"columns.{name}.compute", raw)
+            if "current_" in rule.compute.lower():
+                raise BadExpression(
+                    f"columns.{name}.compute: a value that differs at every load would never be unchanged; "
+                    'for the time of the run use stamp = "time".'
+                )
+    return Conditions(
+        now,
+        _compiled(rules.skip_when, "incoming.skip_when", raw),
+        _compiled(rules.insert_when, "rules.insert_when", only_incoming),
+        _compiled(rules.update_when, "rules.update_when", both),
+        columns,
+        computes,
+    )
+
+
+def _doubled(name: str) -> str:
+    return name.replace('"', '""')
+
+
+def _compiled(text: str | None, where: str, scopes: Mapping[str, Mapping[str, Type]]) -> Expression | None:
+    return compile_expression(text, where, scopes, condition=True) if text else None
+
+
+def _incoming_scope(incoming: Incoming, pairing: Pairing) -> dict[str, Type]:
+    """Loaded columns by their target names, as converted; other incoming columns by their own, as cells."""
+    scope = {pair.target.name: type_of(pair.target.type) for pair in pairing.pairs}
+    taken = {fold(name) for name in scope}
+    scope.update({column.name: Type.CELL for column in incoming.columns if fold(column.name) not in taken})
+    return scope
+
+
+def rows_to_skip(incoming: Incoming, conditions: Conditions) -> Mask:
+    """The rows for which `skip_when` is true."""
+    if conditions.skip_when is None:
+        return mask_of(pa.repeat(pa.scalar(False), len(incoming.row_numbers)))
+    frame = raw_frame(incoming, conditions.skip_when, conditions.now)
+    return mask_of(conditions.skip_when.evaluate(frame))
+
+
+@dataclass(frozen=True, slots=True)
+class Sides:
+    """Both sides of a set of matched rows: `rows` of the incoming values, `records` of the existing ones."""
+
+    incoming: Incoming
+    values: pa.Table
+    existing: pa.Table | None
+    rows: Indices
+    records: Indices
+
+    def holds(self, expression: Expression, now: datetime) -> Mask:
+        """Where a condition is true; a row in which it fails or is unknown is not."""
+        columns = {}
+        for scope, name in expression.uses:
+            if scope == "existing":
+                assert self.existing is not None  # noqa: S101 - compiled without that scope otherwise
+                columns[scope, name] = as_array(self.existing[name]).take(pa.array(self.records))
+            elif name in self.values.column_names:
+                columns[scope, name] = as_array(self.values[name]).take(pa.array(self.rows))
+            else:
+                columns[scope, name] = as_text(self.incoming.column(name)).take(pa.array(self.rows))
+        frame = Frame(columns, len(self.rows), now)
+        return mask_of(pc.and_(expression.evaluate(frame).fill_null(False), pa.array(~frame.failed())))
+
+
+def resolved(rules: Rules, incoming: Incoming, pairing: Pairing, shape: TableShape) -> Rules:
+    """The rules with the columns' own spelling. Raises NoSuchColumn and BadExpression."""
+    if rules.greatest is not None:
+        name = target_name(shape, rules.greatest)
+        if name not in {column.name for column in pairing.columns}:
+            raise BadExpression(f"rules.same_key_twice: {name} decides between rows of one key, but is not loaded.")
+        rules = replace(rules, greatest=name)
+    if rules.instruction is not None:
+        column = incoming_name([column.name for column in incoming.columns], rules.instruction.column)
+        actions = {
+            word: (action, tuple(target_name(shape, name) for name in names))
+            for word, (action, names) in rules.instruction.actions.items()
+        }
+        rules = replace(rules, instruction=Instruction(column, actions))
+    return rules

@@ -1,0 +1,201 @@
+"""What is wrong with a row, or speaks against it, before its values are compared: keys, repeats, instructions."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tidymerge.core.cells import as_array, valid
+from tidymerge.core.columns import Converted
+from tidymerge.core.convert import as_text, tidy_parts
+from tidymerge.core.match import KeyCodes, code_rows, repeats
+from tidymerge.core.tidy import tidy
+from tidymerge.model import Flaw, Incoming, IncomingColumn, Indices, Mask, Matches, Pairing, Reason, TableShape
+from tidymerge.rules import Action, Instruction, Rules
+
+
+def marked(flaws: Sequence[Flaw], rows: int) -> Mask:
+    """Which of `rows` rows have a flaw."""
+    mask = np.zeros(rows, bool)
+    for flaw in flaws:
+        mask[flaw.rows] = True
+    return mask
+
+
+def blank_keys(converted: Converted, pairing: Pairing) -> list[Flaw]:
+    """Rows with a blank in a key column; a key cell that holds something wrong has its own flaw."""
+    found = []
+    for pair in pairing.pairs:
+        if pair.target.name in pairing.key:
+            blank = ~valid(as_array(converted.values[pair.target.name]))
+            for flaw in converted.flaws:
+                if flaw.column in (None, pair.incoming):
+                    blank[flaw.rows] = False
+            if blank.any():
+                wanted = "a value in every key column"
+                found.append(Flaw(Reason.BLANK_KEY, np.flatnonzero(blank), wanted, pair.incoming))
+    return found
+
+
+@dataclass(frozen=True, slots=True)
+class Repeats:
+    """Rows that share a key: those at fault, those that say the same as an earlier one, those another row outdoes."""
+
+    flaws: list[Flaw]
+    spare: Indices
+    outdone: Indices
+
+
+def same_key_twice(values: pa.Table, codes: KeyCodes, pairing: Pairing, flawed: Mask, rules: Rules) -> Repeats:
+    """Settle rows that share a key. Equal rows count once; of others the rules choose one, or none."""
+    rows = repeats(codes.incoming, codes.size)
+    if not len(rows):
+        return Repeats([], rows, rows)
+    contents = _contents(values.take(pa.array(rows)).drop_columns(list(pairing.key)))
+    contents[flawed[rows]] = -1 - np.flatnonzero(flawed[rows])  # a flawed row equals no other
+    keys = codes.incoming[rows]
+    starts = np.flatnonzero(np.r_[True, keys[1:] != keys[:-1]])
+    sizes = np.diff(np.r_[starts, len(rows)])
+    alike = np.minimum.reduceat(contents, starts) == np.maximum.reduceat(contents, starts)
+    first = np.zeros(len(rows), bool)
+    first[starts] = True
+    all_alike = np.repeat(alike, sizes)
+    spare = rows[all_alike & ~first]
+    if rules.same_key_twice == "reject":
+        at_fault, outdone = rows[~all_alike], rows[:0]
+    else:
+        rank = np.where(flawed[rows], -1, _rank(values, rows, rules))
+        best = np.repeat(np.maximum.reduceat(rank, starts), sizes)
+        wins = (rank == best) & (rank >= 0)
+        tied = np.repeat(np.add.reduceat(wins.astype(np.int64), starts), sizes) > 1
+        at_fault = rows[~all_alike & wins & tied]
+        outdone = rows[~all_alike & ~wins & ~flawed[rows]]
+    return Repeats(_repeat_flaws(values, np.sort(at_fault), pairing), spare, outdone)
+
+
+def _rank(values: pa.Table, rows: Indices, rules: Rules) -> npt.NDArray[np.int64]:
+    """How well each row stands among those of its key: the greatest number wins."""
+    if rules.same_key_twice == "greatest":
+        column = as_array(values[rules.greatest]).take(pa.array(rows))
+        ranks = pc.rank(column, sort_keys="ascending", null_placement="at_start", tiebreaker="dense")
+        return np.asarray(ranks.to_numpy(zero_copy_only=False), np.int64)
+    return rows if rules.same_key_twice == "last" else int(rows.max()) - rows
+
+
+def _repeat_flaws(values: pa.Table, rows: Indices, pairing: Pairing) -> list[Flaw]:
+    if not len(rows):
+        return []
+    wanted = "one row for each key, or rows that say the same"
+    shown = key_text(values.take(pa.array(rows)), pairing.key)
+    return [Flaw(Reason.SAME_KEY_TWICE, rows, wanted, key_name(pairing), shown)]
+
+
+def _contents(table: pa.Table) -> Indices:
+    """One code a row for its whole contents, where a blank equals a blank."""
+    if not table.num_columns:
+        return np.zeros(table.num_rows, np.int64)
+    columns = []
+    for name in table.column_names:
+        column = as_array(table[name])
+        coded = column.dictionary_encode(null_encoding="encode").indices if column.null_count else column
+        columns.append(pa.chunked_array([coded]))
+    return code_rows(columns)[0]
+
+
+def several_records(values: pa.Table, matches: Matches, pairing: Pairing) -> list[Flaw]:
+    """Rows whose key several records have: which one is meant can't be known."""
+    flaws = []
+    for times in np.unique(matches.times[matches.times > 1]):
+        rows = np.flatnonzero(matches.times == times)
+        shown = key_text(values.take(pa.array(rows)), pairing.key)
+        wanted = f"one record with this key; the target has {times}"
+        flaws.append(Flaw(Reason.SEVERAL_RECORDS, rows, wanted, key_name(pairing), shown))
+    return flaws
+
+
+def missing_values(values: pa.Table, fresh: Mask, pairing: Pairing, shape: TableShape) -> list[Flaw]:
+    """New records without a value that the target demands (not null, and no default)."""
+    sources = {pair.target.name: pair.incoming for pair in pairing.pairs}
+    flaws = []
+    for column in shape.columns:
+        if column.nullable or column.has_default or column.generated or not fresh.any():
+            continue
+        if column.name in sources:
+            rows = np.flatnonzero(fresh & ~valid(as_array(values[column.name])))
+            wanted = f"a value: {column.name} may not be empty in a new record"
+        else:
+            rows = np.flatnonzero(fresh)
+            wanted = f"a value for {column.name}: a new record needs one, and no incoming column feeds it"
+        if len(rows):
+            flaws.append(Flaw(Reason.BLANK_NOT_ALLOWED, rows, wanted, sources.get(column.name)))
+    return flaws
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """What the instruction column says, by row: which action (-1: none given), and which rows say nonsense."""
+
+    actions: npt.NDArray[np.int8]
+    only: tuple[tuple[Mask, tuple[str, ...]], ...]
+    flaws: list[Flaw]
+
+
+ACTION_CODES = {Action.INSERT: 0, Action.UPDATE: 1, Action.SKIP: 2}
+
+
+def instructions(incoming: Incoming, instruction: Instruction | None) -> Told:
+    """Read the instruction column. A blank says nothing: then the key decides as it does without instructions."""
+    rows = len(incoming.row_numbers)
+    actions = np.full(rows, -1, np.int8)
+    if instruction is None:
+        return Told(actions, (), [])
+    parts = tuple(tidy_parts(incoming.column(instruction.column).parts))
+    cells = tidy(as_text(IncomingColumn("", parts))) if parts else pa.nulls(rows, pa.string())
+    words = pc.utf8_lower(cells)
+    known = np.zeros(rows, bool)
+    only = []
+    for word, (action, columns) in instruction.actions.items():
+        mask = pc.equal(words, word.lower()).fill_null(False).to_numpy(zero_copy_only=False)
+        actions[mask] = ACTION_CODES[action]
+        known |= mask
+        if columns:
+            only.append((mask, columns))
+    strange = np.flatnonzero(valid(cells) & ~known)
+    flaws = []
+    if len(strange):
+        wanted = f"one of {', '.join(instruction.actions)}"
+        flaws = [Flaw(Reason.UNKNOWN_INSTRUCTION, strange, wanted, instruction.column, cells.take(pa.array(strange)))]
+    return Told(actions, tuple(only), flaws)
+
+
+def disobedient(told: Told, fresh: Mask, known: Mask, values: pa.Table, pairing: Pairing) -> list[Flaw]:
+    """Inserts whose key exists already, and updates whose key does not."""
+    found = []
+    for mask, reason, wanted in (
+        (known & (told.actions == ACTION_CODES[Action.INSERT]), Reason.ALREADY_THERE, "a new key: the row says insert"),
+        (
+            fresh & (told.actions == ACTION_CODES[Action.UPDATE]),
+            Reason.NOT_THERE,
+            "an existing key: the row says update",
+        ),
+    ):
+        rows = np.flatnonzero(mask)
+        if len(rows):
+            shown = key_text(values.take(pa.array(rows)), pairing.key)
+            found.append(Flaw(reason, rows, wanted, key_name(pairing), shown))
+    return found
+
+
+def key_text(values: pa.Table, key: Sequence[str]) -> pa.Array:
+    """The keys of the rows for people: 'L01 / 7'."""
+    parts = [pc.cast(as_array(values[name]), pa.string()).fill_null("") for name in key]
+    return parts[0] if len(parts) == 1 else pc.binary_join_element_wise(*parts, " / ")
+
+
+def key_name(pairing: Pairing) -> str:
+    """The incoming names of the key columns for people: 'Apiary / Hive no'."""
+    sources = {pair.target.name: pair.incoming for pair in pairing.pairs}
+    return " / ".join(sources[name] for name in pairing.key)

@@ -1,0 +1,218 @@
+"""From incoming cells to the cells that a column rule makes of them, before they are cast to the target's type.
+
+Texts are worked on once for each distinct one. Numbers, dates and truth values that a spreadsheet or a database
+gave as such stay what they are, unless a step needs them as text.
+"""
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import date, datetime, time
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tidymerge.core.cells import valid
+from tidymerge.core.convert import as_text, tidy_parts
+from tidymerge.core.tidy import tidy
+from tidymerge.model import Flaw, Incoming, IncomingColumn, Kind, Mask, Reason
+from tidymerge.rules import KEEP_VALUE, ColumnRule
+
+
+@dataclass(frozen=True, slots=True)
+class Shaped:
+    """The cells for one target column, what went wrong, and the rows whose cell says "clear this"."""
+
+    parts: tuple[pa.Array, ...]
+    flaws: tuple[Flaw, ...]
+    cleared: Mask
+
+
+def shape_column(incoming: Incoming, rule: ColumnRule, kind: Kind, clear_mark: str | None) -> Shaped:
+    """Apply the steps of a rule that fetches its value from incoming columns or is a constant."""
+    rows = len(incoming.row_numbers)
+    cleared = np.zeros(rows, bool)
+    if rule.constant is not None:
+        return Shaped((pa.repeat(pa.scalar(rule.constant), rows),), (), cleared)
+    columns = [incoming.column(name) for name in rule.sources]
+    parts = tidy_parts(columns[0].parts)
+    if clear_mark is not None:
+        parts, cleared = _take_mark(parts, clear_mark, rows)
+    if len(columns) > 1:
+        parts = [_joined(columns, rule.join)]
+    if _needs_text(rule):
+        parts = [_text_steps(_one_text(parts, rows), rule)]
+    name = " + ".join(rule.sources)
+    flaws: list[Flaw] = []
+    if rule.values:
+        parts, flaws = _mapped(parts[0], rule, name)
+    parts = [_number_marks(part, rule) for part in parts]
+    if rule.true_words or rule.false_words:
+        parts = [_truth_words(part, rule) for part in parts]
+    if rule.date_formats:
+        parts, wrong = _dated(parts, rule, kind, name)
+        flaws += wrong
+    return Shaped(tuple(parts), tuple(flaws), cleared)
+
+
+def _take_mark(parts: Sequence[pa.Array], mark: str, rows: int) -> tuple[list[pa.Array], Mask]:
+    cleared = np.zeros(rows, bool)
+    kept = []
+    for part in parts:
+        if not pa.types.is_string(part.type):
+            kept.append(part)
+            continue
+        marked = pc.equal(part, mark).fill_null(False)
+        cleared |= marked.to_numpy(zero_copy_only=False)
+        kept.append(pc.if_else(marked, pa.scalar(None, pa.string()), part))
+    return kept, cleared
+
+
+def _needs_text(rule: ColumnRule) -> bool:
+    steps = (rule.split, rule.pattern, rule.replace, rule.case, rule.pad_to, rule.values)
+    return any(step for step in steps)
+
+
+def _one_text(parts: Sequence[pa.Array], rows: int) -> pa.Array:
+    return as_text(IncomingColumn("", tuple(parts))) if parts else pa.nulls(rows, pa.string())
+
+
+def _joined(columns: Sequence[IncomingColumn], join: str) -> pa.Array:
+    """The texts of several columns with `join` between them; blank ones are left out."""
+    texts = [_one_text(tidy_parts(column.parts), len(column.parts[0])) for column in columns]
+    joined = pc.binary_join_element_wise(*texts, join, null_handling="skip")
+    return pc.if_else(pc.equal(joined, ""), pa.scalar(None, pa.string()), joined)
+
+
+def by_distinct(texts: pa.Array, work: Callable[[str], object], kind: pa.DataType) -> pa.Array:
+    """`work` for each distinct text, spread over the rows that have it."""
+    coded = texts.dictionary_encode()
+    return pa.array([work(text) for text in coded.dictionary.to_pylist()], kind).take(coded.indices)
+
+
+def _text_steps(texts: pa.Array, rule: ColumnRule) -> pa.Array:
+    if rule.split:
+        by, part = rule.split, rule.part - 1
+        texts = by_distinct(texts, lambda text: _piece(text.split(by), part), pa.string())
+    if rule.pattern:
+        pattern = re.compile(rule.pattern)
+        texts = by_distinct(texts, lambda text: _group(pattern.search(text)), pa.string())
+    for pattern_text, replacement in rule.replace:
+        texts = pc.replace_substring_regex(texts, pattern_text, replacement)
+    if rule.case:
+        texts = (pc.utf8_upper if rule.case == "upper" else pc.utf8_lower)(texts)
+    if rule.pad_to:
+        texts = pc.utf8_lpad(texts, rule.pad_to, rule.pad_with)
+    return tidy(texts)
+
+
+def _piece(pieces: Sequence[str], at: int) -> str | None:
+    return pieces[at].strip() or None if at < len(pieces) else None
+
+
+def _group(match: re.Match[str] | None) -> str | None:
+    if match is None:
+        return None
+    return (match[1] if match.re.groups else match[0]) or None
+
+
+def _mapped(texts: pa.Array, rule: ColumnRule, name: str) -> tuple[list[pa.Array], list[Flaw]]:
+    """Each text replaced by what the value map gives for it."""
+    folded = {key.casefold(): value for key, value in rule.values.items()}
+
+    def look(text: str) -> str | None:
+        found = rule.values.get(text)
+        if found is None and rule.fold_case:
+            found = folded.get(text.casefold())
+        if found is None:
+            found = text if rule.otherwise == KEEP_VALUE else rule.otherwise
+        return found
+
+    mapped = by_distinct(texts, look, pa.string())
+    lost = np.flatnonzero(valid(texts) & ~valid(mapped))
+    flaws = []
+    if len(lost):
+        known = ", ".join(list(rule.values)[:10])
+        flaws = [Flaw(Reason.NOT_IN_MAP, lost, f"one of the mapped values: {known}", name, texts.take(pa.array(lost)))]
+    blank = pc.equal(mapped, "").fill_null(False)
+    return [pc.if_else(blank, pa.scalar(None, pa.string()), mapped)], flaws
+
+
+def _number_marks(part: pa.Array, rule: ColumnRule) -> pa.Array:
+    """Texts of numbers as they are written elsewhere, in the plain form: 1.234,50 € is 1234.50."""
+    if not pa.types.is_string(part.type) or not (rule.decimal_mark or rule.grouping or rule.percent or rule.currency):
+        return part
+    for sign in (rule.currency or "").split():
+        part = pc.replace_substring(part, sign, "")
+    part = pc.utf8_trim_whitespace(part)
+    if rule.percent:
+        part = by_distinct(part, _percent, pa.string())
+    if rule.grouping:
+        # Only between groups of three, so that a slip such as 1.5 for 1,5 is not read as 15.
+        mark, point = re.escape(rule.grouping), re.escape(rule.decimal_mark or ".")
+        grouped = re.compile(rf"[+-]?\d{{1,3}}(?:{mark}\d{{3}})+(?:{point}\d+)?%?")
+        part = by_distinct(part, lambda text: _ungrouped(text, grouped, rule.grouping or ""), pa.string())
+    if rule.decimal_mark and rule.decimal_mark != ".":
+        mark = rule.decimal_mark
+        part = by_distinct(part, lambda text: _decimal_point(text, mark), pa.string())
+    return part
+
+
+def _percent(text: str) -> str:
+    """12,5 % becomes 0,125: the point moves two places to the left, exactly."""
+    if not text.endswith("%"):
+        return text
+    number = text[:-1].strip()
+    found = re.fullmatch(r"([+-]?)(\d+)(?:([.,])(\d+))?", number)
+    if not found:
+        return text
+    sign, whole, mark, fraction = found[1], found[2].rjust(3, "0"), found[3] or ".", found[4] or ""
+    return f"{sign}{whole[:-2]}{mark}{whole[-2:]}{fraction}"
+
+
+def _ungrouped(text: str, grouped: re.Pattern[str], mark: str) -> str:
+    return text.replace(mark, "") if grouped.fullmatch(text) else text
+
+
+def _decimal_point(text: str, mark: str) -> str:
+    """The text with a point for its decimal mark. Where a point already stands it is no number: refused later."""
+    return text.replace(mark, ".") if "." not in text else text.replace(".", "\N{MIDDLE DOT}")
+
+
+def _truth_words(part: pa.Array, rule: ColumnRule) -> pa.Array:
+    if not pa.types.is_string(part.type):
+        return part
+    words = {word.casefold(): "true" for word in rule.true_words}
+    words.update({word.casefold(): "false" for word in rule.false_words})
+    return by_distinct(part, lambda text: words.get(text.casefold(), text), pa.string())
+
+
+def _dated(parts: Sequence[pa.Array], rule: ColumnRule, kind: Kind, name: str) -> tuple[list[pa.Array], list[Flaw]]:
+    """Texts read by the first of the formats that fits; texts that none fits are flawed."""
+    arrow = {Kind.TIMESTAMP: pa.timestamp("us"), Kind.TIME: pa.time64("us")}.get(kind, pa.date32())
+    found: list[pa.Array] = []
+    flaws = []
+    for part in parts:
+        if not pa.types.is_string(part.type):
+            found.append(part)
+            continue
+        read = by_distinct(part, lambda text: read_date(text, rule.date_formats, kind), arrow)
+        lost = np.flatnonzero(valid(part) & ~valid(read))
+        if len(lost):
+            wanted = f"a {kind.value} written as {' or '.join(rule.date_formats)}"
+            reason = {Kind.TIMESTAMP: Reason.NOT_A_TIMESTAMP, Kind.TIME: Reason.NOT_A_TIME}.get(kind, Reason.NOT_A_DATE)
+            flaws.append(Flaw(reason, lost, wanted, name, part.take(pa.array(lost))))
+        found.append(read)
+    return found, flaws
+
+
+def read_date(text: str, formats: Sequence[str], kind: Kind) -> date | datetime | time | None:
+    """The date, time or timestamp that the first fitting format reads, or None."""
+    for form in formats:
+        try:
+            read = datetime.strptime(text, form)  # noqa: DTZ007 - the column keeps no zone
+        except ValueError:
+            continue
+        return read if kind is Kind.TIMESTAMP else read.time() if kind is Kind.TIME else read.date()
+    return None

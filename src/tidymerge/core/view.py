@@ -1,0 +1,71 @@
+"""Is the mapping right? For each target column what feeds it, the rule in words, and a few values before and after."""
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tidymerge.core.cells import as_array, valid
+from tidymerge.core.columns import Converted
+from tidymerge.core.convert import as_text
+from tidymerge.model import Incoming, Pair, Pairing
+from tidymerge.receipt import MappedColumn
+from tidymerge.rules import KEEP_VALUE, ColumnRule
+
+_SAMPLES = 3
+
+
+def mapping_view(incoming: Incoming, converted: Converted, pairing: Pairing) -> tuple[MappedColumn, ...]:
+    """One entry a loaded column, in the target's order."""
+    return tuple(
+        MappedColumn(pair.target.name, pair.incoming, in_words(pair.rule), _samples(incoming, converted, pair))
+        for pair in pairing.pairs
+    )
+
+
+def in_words(rule: ColumnRule) -> str:
+    """The rule as a person would say it; nothing for a column that is taken as it is."""
+    said = [
+        (len(rule.sources) > 1, f"joined with {rule.join!r}"),
+        (rule.constant is not None, "the same in every row"),
+        (rule.compute, "computed"),
+        (rule.stamp, "stamped when a record is written"),
+        (rule.split, f"piece {rule.part} of the text cut at {rule.split!r}"),
+        (rule.pattern, f"what {rule.pattern!r} finds"),
+        (rule.replace, "with replacements"),
+        (rule.case, f"in {rule.case} case"),
+        (rule.pad_to, f"padded to {rule.pad_to} with {rule.pad_with!r}"),
+        (rule.values, f"{len(rule.values)} values mapped, others {_others(rule)}"),
+        (rule.decimal_mark, f"decimal mark {rule.decimal_mark!r}"),
+        (rule.grouping, f"digits grouped by {rule.grouping!r}"),
+        (rule.percent, "percent as a fraction"),
+        (rule.currency, f"without {rule.currency}"),
+        (rule.date_formats, f"read as {' or '.join(rule.date_formats)}"),
+        (rule.true_words or rule.false_words, "words for true and false"),
+        (rule.find, rule.find and f"found in {rule.find.table} by {rule.find.where}"),
+        (rule.default is not None, f"{rule.default!r} in new records if blank"),
+        (rule.blanks, f"blanks: {rule.blanks}"),
+        (rule.clear_mark is not None, f"{rule.clear_mark!r} clears"),
+        (rule.update_when, f"updated when {rule.update_when}"),
+        (rule.only_on, f"only on {rule.only_on}"),
+    ]
+    return "; ".join(str(words) for applies, words in said if applies)
+
+
+def _others(rule: ColumnRule) -> str:
+    if rule.otherwise is None:
+        return "rejected"
+    return "kept" if rule.otherwise == KEEP_VALUE else f"become {rule.otherwise!r}"
+
+
+def _samples(incoming: Incoming, converted: Converted, pair: Pair) -> tuple[tuple[str | None, str | None], ...]:
+    """The first few different values, as they arrived and as they would be loaded."""
+    after = as_array(converted.values[pair.target.name])
+    texts = pc.cast(after, pa.string()) if not pa.types.is_binary(after.type) else pa.nulls(len(after), pa.string())
+    before = as_text(incoming.column(pair.rule.sources[0])) if pair.rule.sources else pa.nulls(len(after), pa.string())
+    filled = np.flatnonzero(valid(before) | valid(texts))[:200]
+    found: dict[tuple[str | None, str | None], None] = {}
+    for row in filled.tolist():
+        found[before[row].as_py(), texts[row].as_py()] = None
+        if len(found) == _SAMPLES:
+            break
+    return tuple(found)

@@ -1,0 +1,115 @@
+"""Gathering the incoming rows of a job: one or several addresses, the header, the choice of rows."""
+
+import glob
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+
+from tidymerge.address import STANDARD_INPUT
+from tidymerge.core.header import ROWS_SEARCHED, find_header
+from tidymerge.core.rejects import mended
+from tidymerge.errors import BadOption, NoSuchFile
+from tidymerge.job.model import Job
+from tidymerge.model import Incoming, IncomingColumn, TableShape
+from tidymerge.sources import open_source
+
+
+def read_incoming(job: Job, shape: TableShape) -> Incoming:
+    """Read all rows of a job. Raises SourceError and BadOption."""
+    if job.header_row is not None and job.header_row < 1:
+        raise BadOption("Rows count from 1: --header-row must be 1 or more.")
+    names = {column.name for column in shape.columns} | set(job.renames.values())
+    names |= {source for rule in job.columns.values() for source in rule.sources}
+    parts = [mended(_read_one(job, address, names)) for address in addresses(job.incoming)]
+    return chosen(parts[0] if len(parts) == 1 else together(parts), job.take_rows)
+
+
+def together(parts: Sequence[Incoming]) -> Incoming:
+    """The rows of several addresses one after another, by column name; a column that one lacks is blank there."""
+    lengths = [len(part.row_numbers) for part in parts]
+    starts = np.cumsum([0, *lengths[:-1]])
+    names = list(dict.fromkeys(column.name for part in parts for column in part.columns))
+    return Incoming(
+        address=", ".join(part.address for part in parts),
+        columns=tuple(IncomingColumn(name, _stacked(name, parts, lengths)) for name in names),
+        row_numbers=np.concatenate([part.row_numbers for part in parts]),
+        header_row=parts[0].header_row,
+        flaws=tuple(
+            replace(flaw, rows=flaw.rows + start)
+            for part, start in zip(parts, starts, strict=True)
+            for flaw in part.flaws
+        ),
+        notes=tuple(dict.fromkeys(note for part in parts for note in part.notes)),
+        origins=tuple(part.address for part in parts),
+        origin=np.repeat(np.arange(len(parts)), lengths),
+    )
+
+
+def _stacked(name: str, parts: Sequence[Incoming], lengths: Sequence[int]) -> tuple[pa.Array, ...]:
+    """One column of all parts, one array for each type that occurs in any of them."""
+    found = [_parts_of(part, name) for part in parts]
+    kinds = list(dict.fromkeys(array.type for arrays in found for array in arrays))
+    return tuple(
+        pa.concat_arrays(
+            [
+                next((array for array in arrays if array.type == kind), pa.nulls(length, kind))
+                for arrays, length in zip(found, lengths, strict=True)
+            ]
+        )
+        for kind in kinds
+    )
+
+
+def _parts_of(part: Incoming, name: str) -> tuple[pa.Array, ...]:
+    fitting = [column for column in part.columns if column.name == name]
+    return fitting[0].parts if fitting else ()
+
+
+def _read_one(job: Job, address: str, names: set[str]) -> Incoming:
+    source = open_source(address, job.read)
+    if job.header_row is not None:
+        return source.read(job.header_row - 1 - source.above)
+    return source.read(find_header(source.head(ROWS_SEARCHED), names))
+
+
+def addresses(given: Sequence[str]) -> list[str]:
+    """The addresses with patterns such as week*.xlsx#Inspections spelled out, in order of name."""
+    found: list[str] = []
+    for text in given:
+        name, mark, part = text.partition("#")
+        if text == STANDARD_INPUT or Path(text).exists() or Path(name).exists() or not set(name) & set("*?["):
+            found.append(text)
+            continue
+        files = sorted(glob.glob(name))  # noqa: PTH207 - the pattern may be absolute
+        if not files:
+            raise NoSuchFile(f"No file fits the pattern {name}.")
+        found += [f"{file}{mark}{part}" for file in files]
+    return found
+
+
+def chosen(incoming: Incoming, rows: str | None) -> Incoming:
+    """Only the rows asked for, as in 3,7-12, by the numbers that the person sees. Raises BadOption."""
+    if rows is None:
+        return incoming
+    keep = np.zeros(len(incoming.row_numbers), bool)
+    for piece in rows.split(","):
+        low, dash, high = piece.strip().partition("-")
+        if not low.isdigit() or (dash and not high.isdigit()):
+            raise BadOption(f"--rows takes row numbers and ranges, as in 3,7-12, not {rows!r}.")
+        keep |= (incoming.row_numbers >= int(low)) & (incoming.row_numbers <= int(high or low))
+    place = np.cumsum(keep) - 1
+    flaws = []
+    for flaw in incoming.flaws:
+        stays = keep[flaw.rows]
+        values = None if flaw.values is None else flaw.values.filter(pa.array(stays))
+        flaws.append(replace(flaw, rows=place[flaw.rows[stays]], values=values))
+    mask = pa.array(keep)
+    origin = None if incoming.origin is None else incoming.origin[keep]
+    columns = tuple(
+        replace(column, parts=tuple(part.filter(mask) for part in column.parts)) for column in incoming.columns
+    )
+    numbers = incoming.row_numbers[keep]
+    return replace(incoming, columns=columns, row_numbers=numbers, flaws=tuple(flaws), origin=origin)

@@ -1,0 +1,269 @@
+"""The job file: TOML, checked strictly. The models below are its definition, and its JSON Schema comes from them."""
+
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from tidymerge.job.model import Job
+from tidymerge.rules import KEEP_VALUE, Action, Blanks, ColumnRule, Find, Instruction, Rules
+from tidymerge.sources import ReadOptions
+
+Word = Annotated[str, Field(min_length=1)]
+Sign = Annotated[str, Field(min_length=1, max_length=1)]
+Value = str | int | float | bool
+
+
+class _Strict(BaseModel):
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+
+class IncomingPart(_Strict):
+    """Where the rows come from and which of them count."""
+
+    at: Word | list[Word] | None = Field(
+        None, description="One or more addresses or patterns, as in week*.xlsx#Inspections."
+    )
+    query: Word | None = Field(None, description="A query whose rows are loaded; `at` is then the database.")
+    header_row: Annotated[int, Field(ge=1)] | None = Field(None, description="The row of the column names; else found.")
+    rows: Word | None = Field(None, description="Only these rows, as in 3,7-12.")
+    cells: Word | None = Field(None, description="Only this range of a sheet, as in B4:H40.")
+    skip_when: Word | None = Field(
+        None, description="Rows for which this condition on the incoming columns is true are skipped."
+    )
+    delimiter: Sign | None = None
+    quote: Sign | None = None
+    encoding: Word | None = None
+
+
+class TargetPart(_Strict):
+    """The table that the rows go into."""
+
+    at: Word = Field(description="The table's address, as in coop.db#hives.")
+    key: Word | list[Word] = Field([], description="The columns that find a record; else the primary key.")
+
+
+class FindPart(_Strict):
+    """A look-up in a table of the same target."""
+
+    in_: Word = Field(alias="in", description="The table to look in.")
+    where: Word = Field(description="Its column that holds what came.")
+    take: Word = Field(description="Its column whose value is loaded.")
+    missing: Literal["reject", "null"] = Field("reject", description="What to do when nothing is found.")
+
+
+class ReplacePart(_Strict):
+    """A replacement by regular expression (RE2)."""
+
+    pattern: Word
+    with_: str = Field("", alias="with")
+
+
+class ColumnPart(_Strict):
+    """How one target column gets its value."""
+
+    from_: Word | list[Word] | None = Field(None, alias="from", description="The incoming column, or several to join.")
+    join: str = Field(" ", description="What stands between the texts of several columns.")
+    value: Value | None = Field(None, description="The same value in every row.")
+    compute: Word | None = Field(None, description="An expression over the incoming columns.")
+    stamp: Literal["time", "file"] | None = Field(
+        None, description="Written with a record, but never a change by itself."
+    )
+    split: Word | None = Field(None, description="Cut the text at this, and take the piece number `part`.")
+    part: Annotated[int, Field(ge=1)] = 1
+    pattern: Word | None = Field(
+        None, description="Take what this regular expression finds: its first group, or all of it."
+    )
+    replace: list[ReplacePart] = []
+    case: Literal["upper", "lower"] | None = None
+    pad_to: Annotated[int, Field(ge=1)] | None = Field(None, description="Fill up to this length from the left.")
+    pad_with: Sign = "0"
+    values: dict[str, Value] = Field({}, description="What each text becomes.")
+    fold_case: bool = Field(False, description="Whether `values` are found whatever their letter case.")
+    otherwise: Value = Field(
+        "reject", description='What a text that `values` lacks becomes: "reject", "keep", or a value.'
+    )
+    decimal_mark: Literal[".", ","] | None = None
+    grouping: Sign | None = Field(None, description="What stands between groups of three digits.")
+    percent: bool = Field(False, description="Whether 12 % means 0.12.")
+    currency: Word | None = Field(None, description="Currency signs to leave out, with spaces between them.")
+    date_format: Word | list[Word] = Field(
+        [], description="How dates are written, as in %d/%m/%Y; several are tried in order."
+    )
+    true_words: list[Word] = []
+    false_words: list[Word] = []
+    find: FindPart | None = None
+    default: Value | None = Field(None, description="The value of new records whose cell is blank.")
+    blanks: Blanks | None = Field(None, strict=False, description="What a blank means in this column.")
+    clear_mark: Word | None = Field(None, description="A cell that is just this clears the value.")
+    update_when: Word | None = Field(None, description='"greater", "empty", or a condition on incoming and existing.')
+    only_on: Literal["insert", "update"] | None = None
+
+    @model_validator(mode="after")
+    def _one_source(self) -> "ColumnPart":
+        given = [
+            name
+            for name, value in (
+                ("from", self.from_),
+                ("value", self.value),
+                ("compute", self.compute),
+                ("stamp", self.stamp),
+            )
+            if value is not None
+        ]
+        if len(given) != 1:
+            found = f"has {' and '.join(given)}" if given else "has none of them"
+            raise ValueError(f"a column takes exactly one of from, value, compute and stamp; this one {found}")
+        if "part" in self.model_fields_set and not self.split:
+            raise ValueError("part needs split, which says where to cut")
+        if "otherwise" in self.model_fields_set and not self.values:
+            raise ValueError("otherwise needs values, the map that lacks the text")
+        if given[0] != "from" and any(getattr(self, name) for name in _NEEDS_FROM):
+            raise ValueError(f"{', '.join(name for name in _NEEDS_FROM if getattr(self, name))} can only follow from")
+        return self
+
+
+_NEEDS_FROM = (
+    "split", "pattern", "replace", "case", "pad_to", "values", "decimal_mark", "grouping", "percent", "currency",
+    "date_format", "true_words", "false_words", "find", "clear_mark",
+)  # fmt: skip
+
+
+class GreatestPart(_Strict):
+    """Of several rows of one key, the one with the greatest value counts."""
+
+    greatest: Word
+
+
+class InstructionPart(_Strict):
+    """A column whose values say what to do with a row."""
+
+    column: Word = Field(description="The incoming column.")
+    values: dict[str, Literal["insert", "update", "skip"] | list[Word]] = Field(
+        description='What each text means: "insert", "update", "skip", or the list of the only columns to update.'
+    )
+
+
+class RulesPart(_Strict):
+    """What holds for all rows."""
+
+    blanks: Blanks = Field(Blanks.KEEP, strict=False, description="What a blank cell does to an existing value.")
+    clear_mark: Word | None = Field(None, description="A cell that is just this clears the value.")
+    insert_when: Word | None = Field(None, description="New rows are inserted only where this is true.")
+    update_when: Word | None = Field(None, description="Records are updated only where this is true.")
+    inserts: bool = Field(True, description="Whether new records are inserted at all.")
+    updates: bool = Field(True, description="Whether existing records are updated at all.")
+    same_key_twice: Literal["reject", "first", "last"] | GreatestPart = "reject"
+    several_records: Literal["reject", "update-all"] = Field(
+        "reject", description="What to do where several records have one key."
+    )
+    instruction: InstructionPart | None = None
+    strict: bool = Field(False, description="Whether one rejected row stops the load.")
+
+
+class JobFile(_Strict):
+    """A Tidy Merge job: everything but the incoming rows."""
+
+    incoming: IncomingPart = IncomingPart()
+    target: TargetPart
+    columns: dict[str, Word | ColumnPart] = Field(
+        {}, description="Target column = incoming column, or a table of what happens."
+    )
+    rules: RulesPart = RulesPart()
+
+    def to_job(self) -> Job:
+        """The job that the file describes."""
+        at = self.incoming.at
+        return Job(
+            incoming=() if at is None else _listed(at),
+            target=self.target.at,
+            key=_listed(self.target.key),
+            columns={name: _rule(part) for name, part in self.columns.items()},
+            rules=_rules(self),
+            header_row=self.incoming.header_row,
+            take_rows=self.incoming.rows,
+            read=ReadOptions(
+                self.incoming.delimiter,
+                self.incoming.quote,
+                self.incoming.encoding,
+                self.incoming.cells,
+                self.incoming.query,
+            ),
+            strict=self.rules.strict,
+        )
+
+
+def _listed(value: str | list[str]) -> tuple[str, ...]:
+    return (value,) if isinstance(value, str) else tuple(value)
+
+
+def _text(value: Value | None) -> str | None:
+    return None if value is None else str(value).lower() if isinstance(value, bool) else str(value)
+
+
+def _rule(part: str | ColumnPart) -> ColumnRule:
+    if isinstance(part, str):
+        return ColumnRule(sources=(part,))
+    find = part.find
+    otherwise: dict[Any, str | None] = {"reject": None, "keep": KEEP_VALUE}
+    return ColumnRule(
+        sources=_listed(part.from_ or []),
+        join=part.join,
+        constant=_text(part.value),
+        compute=part.compute,
+        stamp=part.stamp,
+        split=part.split,
+        part=part.part,
+        pattern=part.pattern,
+        replace=tuple((step.pattern, step.with_) for step in part.replace),
+        case=part.case,
+        pad_to=part.pad_to,
+        pad_with=part.pad_with,
+        values={text: _text(value) or "" for text, value in part.values.items()},
+        fold_case=part.fold_case,
+        otherwise=otherwise.get(part.otherwise, _text(part.otherwise)),
+        decimal_mark=part.decimal_mark,
+        grouping=part.grouping,
+        percent=part.percent,
+        currency=part.currency,
+        date_formats=_listed(part.date_format),
+        true_words=tuple(part.true_words),
+        false_words=tuple(part.false_words),
+        find=None if find is None else Find(find.in_, find.where, find.take, missing_is_null=find.missing == "null"),
+        default=_text(part.default),
+        blanks=part.blanks,
+        clear_mark=part.clear_mark,
+        update_when=part.update_when,
+        only_on=None if part.only_on is None else Action(part.only_on),
+    )
+
+
+def _rules(file: JobFile) -> Rules:
+    rules = file.rules
+    greatest = rules.same_key_twice.greatest if isinstance(rules.same_key_twice, GreatestPart) else None
+    return Rules(
+        blanks=rules.blanks,
+        clear_mark=rules.clear_mark,
+        skip_when=file.incoming.skip_when,
+        insert_when=rules.insert_when,
+        update_when=rules.update_when,
+        inserts=rules.inserts,
+        updates=rules.updates,
+        same_key_twice="greatest" if greatest else str(rules.same_key_twice),
+        greatest=greatest,
+        update_all=rules.several_records == "update-all",
+        instruction=None if rules.instruction is None else _instruction(rules.instruction),
+    )
+
+
+def _instruction(part: InstructionPart) -> Instruction:
+    actions = {
+        text: (Action.UPDATE, tuple(meaning)) if isinstance(meaning, list) else (Action(meaning), ())
+        for text, meaning in part.values.items()
+    }
+    return Instruction(part.column, actions)
+
+
+def json_schema() -> dict[str, Any]:
+    """The JSON Schema (2020-12) of a job file, for editors."""
+    schema = JobFile.model_json_schema(by_alias=True)
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema}

@@ -1,0 +1,109 @@
+"""Reading a job file: what is wrong in it is said with file, line and the word that was probably meant."""
+
+import re
+import tomllib
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from difflib import get_close_matches
+from pathlib import Path
+from typing import Any, get_args
+
+from pydantic import BaseModel, ValidationError
+
+from tidymerge.errors import BadJob, NoSuchFile
+from tidymerge.job.file import JobFile
+from tidymerge.job.model import Job
+
+
+def read_job(path: Path) -> Job:
+    """The job in a file; addresses in it count from the file's folder. Raises NoSuchFile and BadJob."""
+    try:
+        text = path.read_text(encoding="utf-8")
+    except OSError as error:
+        raise NoSuchFile(f"The job file {path} can't be read: {error.strerror}.") from None
+    except UnicodeDecodeError:
+        raise BadJob(f"{path} is not UTF-8 text, which TOML files are.") from None
+    return _placed(parse_job(text, str(path)).to_job(), path.parent)
+
+
+def parse_job(text: str, name: str) -> JobFile:
+    """Check the text of a job file. `name` is the file's, for messages. Raises BadJob."""
+    try:
+        data = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise BadJob(f"{name} is not valid TOML: {error}.") from None
+    try:
+        return JobFile.model_validate(data)
+    except ValidationError as error:
+        raise BadJob("; ".join(_complaints(error, text, name))) from None
+
+
+def _complaints(error: ValidationError, text: str, name: str) -> Iterator[str]:
+    seen = set()
+    for found in error.errors():
+        path = [str(step) for step in found["loc"] if not _is_branch(str(step))]
+        complaint = f"{name}, line {_line(text, path)}: {'.'.join(path)}{_words(found, path)}"
+        if (place := tuple(path)) not in seen:
+            seen.add(place)
+            yield complaint
+
+
+def _is_branch(step: str) -> bool:
+    """Whether a step of an error's path names a choice of types, which no person wrote."""
+    return bool(
+        re.fullmatch(r"(str|int|float|bool|list\[.*\]|literal\[.*\]|constrained-str|function-.*|[A-Z]\w*Part)", step)
+    )
+
+
+def _words(found: Any, path: Sequence[str]) -> str:
+    if found["type"] == "extra_forbidden":
+        known = _known_words(path[:-1])
+        close = get_close_matches(path[-1], known, n=1)
+        hint = f"did you mean {close[0]}?" if close else f"known here are {', '.join(known)}"
+        return f" is not a known word; {hint}"
+    if found["type"] == "missing":
+        return " is missing"
+    if found["type"] == "value_error":
+        return f": {found['ctx']['error']}"
+    return f": {found['msg'][:1].lower()}{found['msg'][1:]}, not {found['input']!r}"
+
+
+def _known_words(path: Sequence[str]) -> list[str]:
+    """The words that the job file knows at a place."""
+    model: Any = JobFile
+    for step in path:
+        if model is None:
+            return []
+        field = next((f for n, f in model.model_fields.items() if (f.alias or n) == step), None)
+        model = _model_in(field.annotation) if field is not None else model
+    return [field.alias or name for name, field in model.model_fields.items()] if model else []
+
+
+def _model_in(annotation: Any) -> type[BaseModel] | None:
+    """The model that a field's type holds, in a union, a list or a table."""
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        return annotation
+    return next((model for inner in get_args(annotation) if (model := _model_in(inner))), None)
+
+
+def _line(text: str, path: Sequence[str]) -> int:
+    """The line where the last word of a path stands, or as much of the path as can be found."""
+    lines = text.splitlines()
+    at = 0
+    for step in path:
+        word = re.compile(rf"(?:^|[\[{{,.\s\"']){re.escape(step)}(?:[\"']?\s*=|[\"']?\]|[\"']?\.)")
+        at = next((number for number in range(at, len(lines)) if word.search(lines[number])), at)
+    return at + 1
+
+
+def _placed(job: Job, folder: Path) -> Job:
+    """The job with the addresses that it names relative to its file's folder."""
+    return replace(
+        job, incoming=tuple(_under(folder, text) for text in job.incoming), target=_under(folder, job.target)
+    )
+
+
+def _under(folder: Path, address: str) -> str:
+    if address == "-" or Path(address).is_absolute() or "://" in address or folder == Path():
+        return address
+    return str(folder / address)

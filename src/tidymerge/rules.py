@@ -1,0 +1,109 @@
+"""What a job says about columns and rows, as the core reads it: plain records without their file's form."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+
+class Blanks(StrEnum):
+    """What a blank cell means for an existing record."""
+
+    KEEP = "keep"
+    CLEAR = "clear"
+    FILL_ONLY = "fill-only"
+
+
+class Action(StrEnum):
+    """What a row's instruction asks for."""
+
+    INSERT = "insert"
+    UPDATE = "update"
+    SKIP = "skip"
+
+
+@dataclass(frozen=True, slots=True)
+class Find:
+    """A look-up: the value is sought in `where` of `table`, and `take` of the record found is loaded."""
+
+    table: str
+    where: str
+    take: str
+    missing_is_null: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class ColumnRule:
+    """How one target column gets its value. Steps apply in the order in which they stand here.
+
+    `sources` are joined by `join`; `split` and `part` (from 1) or `pattern` (its first group) take a piece;
+    `replace` are (pattern, replacement) pairs (RE2); `values` maps texts, `otherwise` is what becomes of others
+    (None: a reject; KEEP_VALUE: they stay). `update_when` is "greater", "empty" or an expression.
+    """
+
+    sources: tuple[str, ...] = ()
+    join: str = " "
+    constant: str | None = None
+    compute: str | None = None
+    stamp: str | None = None
+    split: str | None = None
+    part: int = 1
+    pattern: str | None = None
+    replace: tuple[tuple[str, str], ...] = ()
+    case: str | None = None
+    pad_to: int | None = None
+    pad_with: str = "0"
+    values: Mapping[str, str] = field(default_factory=dict)
+    fold_case: bool = False
+    otherwise: str | None = None
+    decimal_mark: str | None = None
+    grouping: str | None = None
+    percent: bool = False
+    currency: str | None = None
+    date_formats: tuple[str, ...] = ()
+    true_words: tuple[str, ...] = ()
+    false_words: tuple[str, ...] = ()
+    find: Find | None = None
+    default: str | None = None
+    blanks: Blanks | None = None
+    clear_mark: str | None = None
+    update_when: str | None = None
+    only_on: Action | None = None
+
+    @property
+    def plain(self) -> bool:
+        """Whether the column just takes one incoming column as it is."""
+        return self == ColumnRule(sources=self.sources[:1])
+
+
+KEEP_VALUE = "\0keep"  # what `otherwise` holds for "keep": no text of a file can be this one
+
+
+@dataclass(frozen=True, slots=True)
+class Instruction:
+    """The column whose values say what to do with a row.
+
+    `actions` maps text to an action and, for an update, the only columns it may change (none: all).
+    """
+
+    column: str
+    actions: Mapping[str, tuple[Action, tuple[str, ...]]]
+
+
+@dataclass(frozen=True, slots=True)
+class Rules:
+    """What holds for all rows. Conditions are expressions.
+
+    `greatest` names the column that decides between rows of one key when `same_key_twice` is "greatest".
+    """
+
+    blanks: Blanks = Blanks.KEEP
+    clear_mark: str | None = None
+    skip_when: str | None = None
+    insert_when: str | None = None
+    update_when: str | None = None
+    inserts: bool = True
+    updates: bool = True
+    same_key_twice: str = "reject"
+    greatest: str | None = None
+    update_all: bool = False
+    instruction: Instruction | None = None

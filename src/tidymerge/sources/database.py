@@ -1,0 +1,55 @@
+"""A table or a query in a SQLite file as incoming rows, over a connection of its own that only reads."""
+
+import pyarrow as pa
+
+from tidymerge.address import Address
+from tidymerge.errors import BadOption
+from tidymerge.model import IncomingColumn
+from tidymerge.sources import ReadOptions
+from tidymerge.sources.records import Records, table_to_columns
+from tidymerge.targets.sqlite.describe import find_table
+from tidymerge.targets.sqlite.session import ConstraintBroken, Session, quoted
+
+
+class DatabaseSource(Records):
+    """The rows of a table (`coop.db#hives`) or of a query."""
+
+    def __init__(self, address: Address, options: ReadOptions) -> None:
+        session = Session(address.path, write=False)
+        try:
+            if options.query is None:
+                name = find_table(session, address.part)
+                columns, rows = _read(session, f"SELECT * FROM main.{quoted(name)}")
+            else:
+                name = "query"
+                columns, rows = _read(session, _only_one(options.query))
+        finally:
+            session.close()
+        super().__init__(f"{address.path}#{name}", columns, rows)
+
+
+def _only_one(query: str) -> str:
+    """The query without a semicolon at its end; the connection is read-only, and runs one statement."""
+    text = query.strip().rstrip(";").strip()
+    if not text.lower().startswith(("select", "with", "values")):
+        raise BadOption("A query starts with select, with or values.")
+    return text
+
+
+def _read(session: Session, query: str) -> tuple[list[IncomingColumn], int]:
+    """All rows of a query. A column of texts is read again in an exact form, for it may hold numbers too."""
+    try:
+        table = session.table(query)
+    except ConstraintBroken as error:  # cannot be, for reading
+        raise BadOption(f"The query failed: {error}.") from None
+    names = table.column_names
+    mixed = {name for name in names if pa.types.is_string(table[name].type) or pa.types.is_binary(table[name].type)}
+    if mixed and len(set(names)) == len(names):
+        listed = ", ".join(_exact(name) if name in mixed else quoted(name) for name in names)
+        table = session.table(f"SELECT {listed} FROM ({query})")
+    return table_to_columns(table), table.num_rows
+
+
+def _exact(name: str) -> str:
+    column = quoted(name)
+    return f"CASE typeof({column}) WHEN 'blob' THEN '0x' || hex({column}) ELSE CAST({column} AS TEXT) END AS {column}"

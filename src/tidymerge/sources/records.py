@@ -1,0 +1,146 @@
+"""Sources whose columns have names and types of their own: Parquet, JSON and JSON Lines."""
+
+import json
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tidymerge.address import Address
+from tidymerge.errors import BrokenFile, NoRows
+from tidymerge.model import Incoming, IncomingColumn
+from tidymerge.sources import ReadOptions
+from tidymerge.sources.table import as_incoming, parts_of
+
+
+class Records:
+    """Named columns that are already in memory. Records are numbered from 1; there is no header row."""
+
+    def __init__(self, address: str, columns: Sequence[IncomingColumn], rows: int) -> None:
+        self.address = address
+        self.sheet: str | None = None
+        self.above = 0
+        self.notes: tuple[str, ...] = ()
+        self._columns = columns
+        self._rows = rows
+
+    def parts(self) -> tuple[tuple[str, int, int], ...]:
+        """None: the file is one table."""
+        return ()
+
+    def head(self, rows: int) -> list[list[str]]:  # noqa: ARG002 - the names are all there is to find
+        """The column names, where a sheet would have its header."""
+        return [[column.name for column in self._columns]]
+
+    def read(self, header_row: int) -> Incoming:  # noqa: ARG002 - the names are known
+        """All records that are not wholly blank."""
+        numbers = np.arange(1, self._rows + 1, dtype=np.int64)
+        return as_incoming(self._columns, numbers, address=self.address, header_row=0, sheet=None, notes=self.notes)
+
+
+class ParquetSource(Records):
+    """A Parquet file."""
+
+    def __init__(self, address: Address, options: ReadOptions) -> None:  # noqa: ARG002 - the registry's signature
+        from pyarrow import parquet
+
+        try:
+            table = parquet.read_table(address.path)
+        except (pa.ArrowException, OSError) as error:
+            reason = str(error).partition("\n")[0]
+            raise BrokenFile(f"{address.path} can't be read as a Parquet file ({reason}).") from None
+        super().__init__(str(address), table_to_columns(table), table.num_rows)
+
+
+def table_to_columns(table: pa.Table) -> list[IncomingColumn]:
+    """An Arrow table's columns in the few types that cells have."""
+    return [
+        IncomingColumn(name, (simplified(column.combine_chunks()),))
+        for name, column in zip(table.column_names, table.columns, strict=True)
+    ]
+
+
+def simplified(values: pa.Array) -> pa.Array:
+    """Values in one of the types that cells have: nested ones become JSON text."""
+    kind = values.type
+    if pa.types.is_dictionary(kind):
+        return simplified(values.dictionary_decode())
+    if pa.types.is_nested(kind):
+        return pa.array([None if value is None else _json(value) for value in values.to_pylist()], pa.string())
+    for test, plain in (
+        (pa.types.is_null, pa.string()),
+        (pa.types.is_large_string, pa.string()),
+        (pa.types.is_string_view, pa.string()),
+        (pa.types.is_uint64, pa.decimal128(20, 0)),  # does not fit 64 signed bits
+        (pa.types.is_integer, pa.int64()),
+        (pa.types.is_floating, pa.float64()),
+        (pa.types.is_timestamp, pa.timestamp("us", "UTC" if getattr(kind, "tz", None) else None)),
+    ):
+        if test(kind):
+            return pc.cast(values, plain, safe=False)
+    return values
+
+
+def _json(value: Any) -> str:
+    return json.dumps(value, ensure_ascii=False, default=str)
+
+
+class JsonSource(Records):
+    """A JSON file that holds an array of objects."""
+
+    def __init__(self, address: Address, options: ReadOptions) -> None:
+        text = _text(address, options)
+        try:
+            objects = json.loads(text)
+        except ValueError as error:
+            raise BrokenFile(f"{address.path} is not JSON: {error}.") from None
+        if not isinstance(objects, list):
+            raise BrokenFile(f"{address.path} holds {type(objects).__name__}, but an array of objects is needed.")
+        super().__init__(str(address), *_columns(address, enumerate(objects, start=1)))
+
+
+class JsonLinesSource(Records):
+    """JSON Lines: one object a line."""
+
+    def __init__(self, address: Address, options: ReadOptions) -> None:
+        super().__init__(str(address), *_columns(address, _lines(address, _text(address, options))))
+
+
+def _lines(address: Address, text: str) -> Iterable[tuple[int, Any]]:
+    for number, line in enumerate(text.splitlines(), start=1):
+        if line.strip():
+            try:
+                yield number, json.loads(line)
+            except ValueError as error:
+                raise BrokenFile(f"{address.path} is not JSON Lines: line {number} can't be read ({error}).") from None
+
+
+def _text(address: Address, options: ReadOptions) -> str:
+    try:
+        text = address.path.read_bytes().decode(options.encoding or "utf-8-sig")
+    except (UnicodeDecodeError, LookupError) as error:
+        raise BrokenFile(f"{address.path} is not text that can be read: {error}.") from None
+    if not text.strip():
+        raise NoRows(f"{address.path} is empty.")
+    return text
+
+
+def _columns(address: Address, objects: Iterable[tuple[int, Any]]) -> tuple[list[IncomingColumn], int]:
+    """The columns of a run of objects: every name that occurs in any, blank where an object lacks it."""
+    rows: list[dict[str, Any]] = []
+    for number, found in objects:
+        if not isinstance(found, dict):
+            raise BrokenFile(f"{address.path}: record {number} is no object with names and values.")
+        rows.append(found)
+    names = dict.fromkeys(name for row in rows for name in row)
+    columns = [IncomingColumn(name, parts_of([_cell(row.get(name)) for row in rows])) for name in names]
+    return columns, len(rows)
+
+
+def _cell(value: Any) -> Any:
+    """A JSON value as a cell: nested values as JSON text, whole numbers of more than 64 bits as text."""
+    if isinstance(value, (dict, list)):
+        return _json(value)
+    return str(value) if type(value) is int and abs(value) >= 2**63 else value

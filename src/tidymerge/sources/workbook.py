@@ -1,0 +1,135 @@
+"""XLSX (ECMA-376) and ODS (ISO 26300) workbooks, read by calamine. Cells have types, formulas their last values."""
+
+import re
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from python_calamine import CalamineError, CalamineWorkbook, SheetTypeEnum, SheetVisibleEnum
+
+from tidymerge.address import Address
+from tidymerge.core.mapping import listing
+from tidymerge.errors import BadOption, BrokenFile, NoRows, NoSuchSheet
+from tidymerge.model import Incoming, IncomingColumn
+from tidymerge.sources import ReadOptions
+from tidymerge.sources.table import as_incoming, column_index, column_names, parts_of
+
+
+@dataclass(frozen=True, slots=True)
+class Area:
+    """A range of cells, counted from 0, both ends in it; None is the end of the sheet."""
+
+    top: int = 0
+    left: int = 0
+    bottom: int | None = None
+    right: int | None = None
+
+
+WHOLE = Area()
+
+
+def area(text: str) -> Area:
+    """The range that a person writes as B4:H40. Raises BadOption."""
+    found = re.fullmatch(r"\$?([A-Za-z]{1,3})\$?([1-9]\d*):\$?([A-Za-z]{1,3})\$?([1-9]\d*)", text.strip())
+    if not found:
+        raise BadOption(f"--cells takes a range such as B4:H40, not {text!r}.")
+    left, right = (column_index(found[at]) for at in (1, 3))
+    top, bottom = int(found[2]) - 1, int(found[4]) - 1
+    if left > right or top >= bottom:
+        raise BadOption(f"The range {text} holds no rows below its column names.")
+    return Area(top, left, bottom, right)
+
+
+class WorkbookSource:
+    """One sheet of a workbook (the one named, or the first visible one), a named table, or a range of cells."""
+
+    def __init__(self, address: Address, options: ReadOptions) -> None:
+        self._path = address.path
+        try:
+            self._workbook = CalamineWorkbook.from_path(
+                str(address.path), load_tables=address.path.suffix.lower() != ".ods"
+            )
+        except (CalamineError, OSError) as error:
+            raise BrokenFile(
+                f"{address.path} can't be read as a workbook ({error}). "
+                "Open it in a spreadsheet program and save it again as .xlsx."
+            ) from None
+        self.sheets = [
+            sheet.name
+            for sheet in self._workbook.sheets_metadata
+            if sheet.typ == SheetTypeEnum.WorkSheet and sheet.visible == SheetVisibleEnum.Visible
+        ]
+        self.sheet, self._area = self._choose(address.part)
+        if options.cells is not None:
+            self._area = area(options.cells)
+        self.address = f"{address.path}#{self.sheet}"
+        self.notes: tuple[str, ...] = ()
+        if address.part is None and len(self.sheets) > 1:
+            others = listing([name for name in self.sheets if name != self.sheet])
+            self.notes = (f"Read the first sheet, {self.sheet!r}; the others are {others}.",)
+        try:
+            self._rows: list[list[Any]] = self._workbook.get_sheet_by_name(self.sheet).to_python(skip_empty_area=False)
+        except CalamineError as error:
+            raise BrokenFile(f"The sheet {self.sheet!r} of {address.path} can't be read ({error}).") from None
+        self._cut()
+        if not self._rows:
+            raise NoRows(f"The sheet {self.sheet!r} of {address.path} is empty.")
+
+    def _choose(self, wanted: str | None) -> tuple[str, Area]:
+        known = self._workbook.sheet_names
+        if wanted is None:
+            if not self.sheets:
+                raise NoRows(f"{self._path} has no visible sheet.")
+            return self.sheets[0], WHOLE
+        if wanted in known:
+            return wanted, WHOLE
+        tables = self._tables()
+        for name in tables:
+            if name.casefold() == wanted.casefold():
+                table = self._workbook.get_table_by_name(name)
+                (top, left), (bottom, right) = table.start or (1, 0), table.end or (1, 0)
+                return table.sheet, Area(top - 1, left, bottom, right)  # its names stand above its first row
+        alike = [name for name in known if name.casefold().strip() == wanted.casefold().strip()]
+        if len(alike) == 1:
+            return alike[0], WHOLE
+        others = f" and the tables {listing(tables)}" if tables else ""
+        raise NoSuchSheet(f"{self._path} has no sheet {wanted!r}; it has {listing(known)}{others}.")
+
+    def _tables(self) -> list[str]:
+        """The names of the tables inside the workbook's sheets; ODS has none."""
+        return [] if self._path.suffix.lower() == ".ods" else list(self._workbook.table_names or ())
+
+    def _cut(self) -> None:
+        """Keep only the cells of the area; `above` keeps count of the rows left out over it."""
+        self.above = self._area.top
+        last = None if self._area.bottom is None else self._area.bottom + 1
+        right = None if self._area.right is None else self._area.right + 1
+        self._rows = [row[self._area.left : right] for row in self._rows[self.above : last]]
+
+    def parts(self) -> tuple[tuple[str, int, int], ...]:
+        """The visible sheets: name, and rows and columns up to the last cell in use."""
+        ends = [self._workbook.get_sheet_by_name(name).end or (-1, -1) for name in self.sheets]
+        return tuple((name, end[0] + 1, end[1] + 1) for name, end in zip(self.sheets, ends, strict=True))
+
+    def head(self, rows: int) -> list[list[str]]:
+        """The first rows of the sheet as text."""
+        return [[_shown(cell) for cell in row] for row in self._rows[:rows]]
+
+    def read(self, header_row: int) -> Incoming:
+        """The rows below the header with the types that the spreadsheet gave them."""
+        if not 0 <= header_row < len(self._rows):
+            raise NoRows(
+                f"The sheet {self.sheet!r} has no row {self.above + header_row + 1} to read column names from."
+            )
+        names = column_names([_shown(cell) for cell in self._rows[header_row]], self._area.left)
+        body = self._rows[header_row + 1 :]
+        columns = [IncomingColumn(name, parts_of([row[index] for row in body])) for index, name in enumerate(names)]
+        header_row += self.above
+        numbers = np.arange(len(body), dtype=np.int64) + header_row + 2
+        return as_incoming(
+            columns, numbers, address=self.address, header_row=header_row + 1, sheet=self.sheet, notes=self.notes
+        )
+
+
+def _shown(cell: Any) -> str:
+    return f"{cell:g}" if isinstance(cell, float) else str(cell)
