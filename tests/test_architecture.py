@@ -11,6 +11,8 @@ import pytest
 
 import tidymerge
 from tidymerge import errors
+from tidymerge.core.expressions import FUNCTIONS
+from tidymerge.job import file as job
 
 ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src" / "tidymerge"
@@ -125,6 +127,20 @@ def test_the_documents_show_real_files_and_commands(run, folder):
     for line in tour:
         ended = run(*line.replace("'", "").split())
         assert ended.status in (0, 3), f"{line}: {ended.err}"
+
+
+def test_the_example_job_runs_and_the_references_have_every_word(run, folder):
+    run("demo", "here")
+    (folder / "here" / "week.toml").write_text((ROOT / "docs" / "examples" / "week.toml").read_text("utf-8"), "utf-8")
+    ended = run("preview", "--job", "here/week.toml", "--json")
+    assert ended.status == 3, ended.err
+    assert ended.receipt["rows"]["inserted"] == 0  # the demo loaded them already
+    page = (ROOT / "docs" / "job-file.md").read_text("utf-8")
+    for part in (job.IncomingPart, job.TargetPart, job.ColumnPart, job.RulesPart):
+        for name, field in part.model_fields.items():
+            assert f"`{field.alias or name}`" in page, name
+    expressions = (ROOT / "docs" / "expressions.md").read_text("utf-8")
+    assert [name for name in FUNCTIONS if f"`{name}" not in expressions] == []
 
 
 def test_the_screenshots_that_the_readme_shows_are_there():

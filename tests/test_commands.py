@@ -205,22 +205,20 @@ def test_the_demo_tells_the_truth_at_every_step(run, folder):
     assert ended.status == 0, ended.err
     steps = ended.out.split("─" * 100)
     assert "$ tidymerge look" in steps[1]
-    for words in (
-        "31  rows read",
-        "2  inserted",
-        "5  updated (11 fields)",
-        "15  unchanged",
-        "9  rejected",
-        "Nothing was written",
-    ):
-        assert words in steps[2]
-    assert "Committed. All 7 written records read back equal." in steps[3]
-    assert "Nothing to write" in steps[4]
+    assert 'where = "email"' in steps[2]
+    assert "skip_when" in steps[3]
+    tally = ("31  rows read", "2  inserted", "6  updated (12 fields)", "13  unchanged", "4  skipped", "6  rejected")
+    for words in (*tally, "Nothing was written", "found in keepers by email"):
+        assert words in steps[4], words
+    assert "Committed. All 8 written records read back equal." in steps[5]
+    assert "Nothing to write" in steps[6]
     rows = {row[:2]: row for row in stored(f"{folder}/tidymerge-demo/coop.db#hives")}
     assert len(rows) == 26
     assert rows[b"101", 4][2] is not None
     assert rows[b"101", 2][2] == b"blue"
     assert rows[b"102", 1][4] == 201.99
+    assert rows[b"205", 3][6] == 1
+    assert run("demo").status == 0  # again, over its own files
     (folder / "tidymerge-demo" / "mine.txt").write_text("keep")
     refused = run("demo")
     assert (refused.status, "mine.txt" in refused.err) == (2, True)

@@ -6,8 +6,10 @@ from decimal import Decimal
 from pathlib import Path
 
 from hypothesis import given, settings
+from hypothesis import strategies as st
 
 import naive
+import naive_rules
 import tidymerge
 from conftest import database, text_file
 from strategies import PROPERTY, SHEET_ROWS, TABLE_ROWS
@@ -85,3 +87,62 @@ def test_values_that_sqlite_stores_loosely_are_compared_by_the_declared_type(fol
     assert (receipt.rows.unchanged, receipt.rows.updated) == (4, 2)
     assert "n/a" not in str(sqlite3.connect(folder / "coop.db").execute("SELECT kg FROM hives").fetchall())
     assert any("declared type" in warning for warning in receipt.warnings)
+
+
+RULES = st.fixed_dictionaries(
+    {
+        "skip": st.booleans(), "clear": st.booleans(), "map": st.booleans(), "default": st.booleans(),
+        "inserts": st.sampled_from([True, True, False]), "updates": st.sampled_from([True, True, False]),
+        "insert_when": st.booleans(), "update_when": st.booleans(), "blanks": st.sampled_from(["keep", "clear", "fill-only"]),
+        "twice": st.sampled_from(["reject", "first", "last", "greatest"]), "kg_when": st.sampled_from([None, "greater", "empty"]),
+        "only_on": st.sampled_from([None, "insert", "update"]),
+    }
+)  # fmt: skip
+
+
+def job_text(rules):
+    """The job file that says these rules."""
+    kg = [
+        "from = 'KG'",
+        *(["default = 1.5"] * rules["default"]),
+        *([f"update_when = '{rules['kg_when']}'"] if rules["kg_when"] else []),
+    ]
+    note = ["from = 'Note'", *(["values = { calm = 'quiet' }", "otherwise = 'keep'"] if rules["map"] else []),
+            *(["clear_mark = '-'"] if rules["clear"] else []), *([f"only_on = '{rules['only_on']}'"] if rules["only_on"] else [])]  # fmt: skip
+    return "\n".join(
+        [
+            "[incoming]", "at = 'sheet.csv'", *(['skip_when = "code = \'L02\'"'] if rules["skip"] else []),
+            "[target]", "at = 'coop.db#hives'", "[columns]", "code = 'Code'", "no = 'No.'", "seen = 'Seen'",
+            f"kg = {{ {', '.join(kg)} }}", f"note = {{ {', '.join(note)} }}",
+            "[rules]", f"blanks = '{rules['blanks']}'", f"inserts = {str(rules['inserts']).lower()}", f"updates = {str(rules['updates']).lower()}",
+            "same_key_twice = { greatest = 'kg' }" if rules["twice"] == "greatest" else f"same_key_twice = '{rules['twice']}'",
+            *(["insert_when = 'incoming.kg is not null'"] if rules["insert_when"] else []),
+            *(["update_when = 'incoming.seen >= existing.seen'"] if rules["update_when"] else []),
+        ]
+    )  # fmt: skip
+
+
+@settings(PROPERTY, max_examples=200)
+@given(SHEET_ROWS, TABLE_ROWS, RULES)
+def test_a_job_with_rules_does_what_the_naive_model_does(rows, table, rules):
+    rows = [(*row[:4], row[4] if len(row[1]) % 2 else "-") for row in rows]  # so that marks occur
+    table = [(*row[:2], None if row[2] == "n/a" else row[2], *row[3:]) for row in table]
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "coop.db"
+        database(path, TABLE, rows=table)
+        text_file(Path(folder) / "sheet.csv", [HEADER, *rows])
+        job = Path(folder) / "job.toml"
+        job.write_text(job_text(rules), "utf-8")
+        wanted, records = naive_rules.load(rows, table, rules)
+        preview = tidymerge.preview(job=job)
+        receipt = tidymerge.load(
+            job=job, accept_warnings=True, expect=preview.fingerprint, rejects=Path(folder) / "r.csv"
+        )
+        counted = {
+            name: getattr(receipt.rows, name) for name in ("inserted", "updated", "unchanged", "skipped", "rejected")
+        }
+        assert counted == {name: wanted[name] for name in counted}
+        assert contents(path)[0] == records
+        again = tidymerge.load(job=job, accept_warnings=True, rejects=Path(folder) / "r.csv")
+        assert (again.rows.inserted, again.rows.updated) == (0, 0)
+        assert contents(path)[0] == records

@@ -155,7 +155,7 @@ def _decide(job: Job, target: Target, clock: _Clock, progress: Progress) -> Deci
         account.fingerprint(changes),
         tuple(caution.cautions(incoming, existing, known_keys, changes, counted, pairing)),
         _notes(incoming, converted, changes),
-        mapping_view(incoming, converted, pairing),
+        mapping_view(incoming, converted, pairing, skipped),
     )
 
 
@@ -270,8 +270,7 @@ def _prove_read_back(target: Target, decided: Decided) -> None:
     for column in decided.pairing.columns:
         wanted, stored = changes.after[column.name].combine_chunks(), found[column.name].combine_chunks()
         wrong = differs(wanted, stored)
-        if column.has_default:
-            wrong &= wanted.is_valid().to_numpy(zero_copy_only=False)  # a blank left the value to the default
+        wrong[changes.updates :] &= changes.given[column.name]  # the others left the value to the default
         if wrong.any():
             at = int(wrong.argmax())
             row = decided.incoming.row_numbers[changes.incoming[at]]

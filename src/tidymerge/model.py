@@ -263,13 +263,13 @@ class Pairing:
 
     @property
     def compared(self) -> tuple[Pair, ...]:
-        """What can make a record count as changed: neither key columns nor stamps."""
-        return tuple(pair for pair in self.pairs if pair.target.name not in self.key and pair.rule.stamp is None)
+        """What can make a record count as changed: neither key columns nor those that only go along."""
+        return tuple(pair for pair in self.pairs if pair.target.name not in self.key and not pair.rule.goes_along)
 
     @property
-    def stamps(self) -> tuple[Pair, ...]:
-        """The columns that are stamped whenever a record is written."""
-        return tuple(pair for pair in self.pairs if pair.rule.stamp is not None)
+    def going_along(self) -> tuple[Pair, ...]:
+        """The columns that are written when something else in the record changes, and are no change by themselves."""
+        return tuple(pair for pair in self.pairs if pair.target.name not in self.key and pair.rule.goes_along)
 
     @property
     def key_columns(self) -> tuple[TargetColumn, ...]:
@@ -309,6 +309,7 @@ class ChangeSet:
     `after` has one row a change, updates first (grouped by `shape`, the set of changed columns),
     then inserts. `before` has one row an update. `changed[c]` marks the updates that change column c.
     `incoming` and `existing` index into the rows that they came from (`existing` only for updates).
+    `given[c]` marks the inserts that give column c a value, be it null; the others leave it to its default.
     `stamps` are columns that no fingerprint heeds; `skips` counts skipped rows by why.
     """
 
@@ -321,6 +322,7 @@ class ChangeSet:
     before: pa.Table
     changed: Mapping[str, Mask]
     shapes: Indices
+    given: Mapping[str, Mask]
     stamps: tuple[str, ...] = ()
     skips: Mapping[str, int] = field(default_factory=dict)
 

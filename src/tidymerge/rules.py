@@ -70,6 +70,11 @@ class ColumnRule:
     only_on: Action | None = None
 
     @property
+    def goes_along(self) -> bool:
+        """Whether the column is written only when another one changes: else a second load would find work to do."""
+        return self.stamp is not None or self.only_on is Action.UPDATE
+
+    @property
     def plain(self) -> bool:
         """Whether the column just takes one incoming column as it is."""
         return self == ColumnRule(sources=self.sources[:1])

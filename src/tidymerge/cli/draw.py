@@ -17,11 +17,11 @@ _SHOWN = {"\n": "␤", "\t": "␉", "\N{NO-BREAK SPACE}": "␣"}
 _NUMBERS = ("fields", "row", "rows", "example: row", "columns", "blank", "distinct", "longest")
 _STYLES = {"inserted": "green", "updated": "cyan", "unchanged": "dim", "skipped": "dim", "rejected": "red"}
 _MEANINGS = {
-    "inserted": ("no record had the key: a new one", "new records"),
-    "updated": ("a record had the key and other values", "changed records"),
-    "unchanged": ("a record had the key and the same values", "not written at all"),
-    "skipped": ("said the same as an earlier row", "not written"),
-    "rejected": ("something is wrong with the row", "not written"),
+    "inserted": "no record had the key: a new one",
+    "updated": "a record had the key and other values",
+    "unchanged": "a record had the key and the same values",
+    "skipped": "left out on purpose: the notes say why",
+    "rejected": "something is wrong with the row",
 }
 
 
@@ -47,8 +47,9 @@ def _heading(shown: Receipt, table: TableReceipt) -> RenderableType:
     verb = {State.LOADED: "Loaded", State.PREVIEWED: "Preview of"}.get(shown.state, "Not loaded:")
     line = Text.assemble((verb, "bold"), f" {shown.incoming} ", ("into", "bold"), f" {table.target}")
     conditional = " if loaded" if shown.state is State.PREVIEWED else ""
+    names = f"Column names in row {shown.header_row}. " if shown.header_row else ""
     under = (
-        f"Column names in row {shown.header_row}. Records matched by {' + '.join(table.key)}. "
+        f"{names}Records matched by {' + '.join(table.key)}. "
         f"The table: {table.rows_before:,} rows before, {table.rows_after:,} after{conditional}."
     )
     return Group(line, Text(under, "dim"))
@@ -61,7 +62,7 @@ def _tally(shown: Receipt) -> RenderableType:
     grid.add_column()
     grid.add_column(style="dim")
     grid.add_row(f"{tally.read:,}", plural(tally.read, "row read", "rows read"), "blank rows not counted")
-    for name, (meaning, _) in _MEANINGS.items():
+    for name, meaning in _MEANINGS.items():
         count = getattr(tally, name)
         style = _STYLES[name] if count else "dim"
         extra = (
@@ -171,6 +172,7 @@ def grid(title: str, names: Sequence[str]) -> Table:
     """An open table with a title; columns of counts and row numbers to the right."""
     listed = Table(
         title=title,
+        min_width=len(title),
         title_justify="left",
         title_style="bold",
         box=None,

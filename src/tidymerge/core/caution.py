@@ -32,8 +32,8 @@ def cautions(
     matched = counted.updated + counted.unchanged
     if existing.rows_in_target and counted.inserted and not matched:
         found.append(
-            f"No row matched: all {counted.inserted:,} good rows would be inserted as new. Is the key "
-            f"({' + '.join(pairing.key)}) the right one, and written the same way on both sides?"
+            f"No row matched: {counted.inserted:,} good {plural(counted.inserted, 'row', 'rows')} would be inserted "
+            f"as new. Is the key ({' + '.join(pairing.key)}) the right one, and written the same way on both sides?"
         )
     if counted.updated >= _MANY and counted.updated == existing.rows_in_target:
         found.append(f"Every one of the {existing.rows_in_target:,} records of the target would change.")

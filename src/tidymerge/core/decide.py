@@ -64,6 +64,7 @@ def decide(question: Question, skipped: Mask) -> ChangeSet:
 
     `skipped` are rows that the job leaves out. Source: section 6 of the design.
     """
+    question = replace(question, converted=_defaults_for_blanks(question))
     values, matches, pairing, rules = question.converted.values, question.matches, question.pairing, question.rules
     told = instructions(question.incoming, rules.instruction)
     asked = told.actions == ACTION_CODES[Action.SKIP]
@@ -71,7 +72,7 @@ def decide(question: Question, skipped: Mask) -> ChangeSet:
     out = skipped | asked
     flaws = spared([*told.flaws, *blank_keys(question.converted, pairing), *question.converted.flaws], out)
     codes = replace(question.codes, incoming=np.where(out, -1, question.codes.incoming))
-    repeated = same_key_twice(values, codes, pairing, marked(flaws, question.rows), rules)
+    repeated = same_key_twice(question.converted, codes, pairing, marked(flaws, question.rows), rules)
     skips["the same as an earlier row"] = _mask(repeated.spare, question.rows)
     skips["another row of the same key was taken"] = _mask(repeated.outdone, question.rows)
     out = np.logical_or.reduce(list(skips.values()))
@@ -90,6 +91,24 @@ def decide(question: Question, skipped: Mask) -> ChangeSet:
     outcomes[marked(flaws, question.rows)] = Outcome.REJECTED
     counted = {why: int((mask & (outcomes == Outcome.SKIPPED)).sum()) for why, mask in skips.items()}
     return _change_set(question, outcomes, tuple(flaws), update, new_values, {w: n for w, n in counted.items() if n})
+
+
+def _defaults_for_blanks(question: Question) -> Converted:
+    """Where a blank clears a column that has a default in the job, it clears it to the default."""
+    values = question.converted.values
+    for at, pair in enumerate(question.pairing.pairs):
+        if pair.rule.default is not None and (pair.rule.blanks or question.rules.blanks) is Blanks.CLEAR:
+            filled = _filled(question, pair)
+            values = values.set_column(at, pair.target.name, filled)
+    return replace(question.converted, values=values)
+
+
+def _filled(question: Question, pair: Pair) -> pa.Array:
+    """A column with its default where the cell is blank, but not where a mark says to clear it."""
+    column = as_array(question.converted.values[pair.target.name])
+    filled = pc.coalesce(column, constant(pair.rule.default, pair, "The default"))
+    cleared = question.converted.cleared.get(pair.target.name)
+    return filled if cleared is None else pc.if_else(pa.array(cleared), column, filled)
 
 
 def _mask(rows: Indices, length: int) -> Mask:
@@ -121,7 +140,7 @@ def _as_new(question: Question) -> pa.Table:
     for pair in question.pairing.pairs:
         column = as_array(question.converted.values[pair.target.name])
         if pair.rule.default is not None:
-            column = pc.coalesce(column, constant(pair.rule.default, pair, "The default"))
+            column = _filled(question, pair)
         if pair.rule.only_on is Action.UPDATE:
             column = pa.nulls(len(column), column.type)
         columns[pair.target.name] = column
@@ -160,11 +179,9 @@ def _updates(question: Question, known: Indices, told: Told, flaws: list[Flaw], 
         skips["update_when was not met"] = _mask(np.setdiff1d(rows[unmet], rows[touched]), question.rows)
     changed = {name: mask[touched] for name, mask in changed.items()}
     rows, records = rows[touched], records[touched]
-    for pair in question.pairing.stamps:
-        new = as_array(question.converted.values[pair.target.name]).take(pa.array(rows))
-        old = as_array(question.existing.values[pair.target.name]).take(pa.array(records))
-        writes = np.full(len(rows), pair.rule.only_on is not Action.INSERT)
-        changed[pair.target.name] = differs(new, old) & writes
+    sides = Sides(question.incoming, question.converted.values, question.existing.values, rows, records)
+    for pair in question.pairing.going_along:
+        changed[pair.target.name] = _changes(question, pair, sides)
     return _Updates(rows, records, changed)
 
 
@@ -175,20 +192,21 @@ def _any(changed: Mapping[str, Mask], length: int) -> Mask:
 
 def compare(question: Question, sides: Sides) -> dict[str, Mask]:
     """For each column that can make a record count as changed: where it differs, as the rules on blanks have it."""
-    values = question.converted.values
+    return {pair.target.name: _changes(question, pair, sides) for pair in question.pairing.compared}
+
+
+def _changes(question: Question, pair: Pair, sides: Sides) -> Mask:
+    """Where one column is to change."""
+    name, values = pair.target.name, question.converted.values
+    if pair.rule.only_on is Action.INSERT:
+        return np.zeros(len(sides.rows), bool)
     everything = len(sides.rows) == values.num_rows and not question.rules.update_all
-    changed = {}
-    for pair in question.pairing.compared:
-        name = pair.target.name
-        if pair.rule.only_on is Action.INSERT:
-            changed[name] = np.zeros(len(sides.rows), bool)
-            continue
-        new = as_array(values[name])
-        new = new if everything else new.take(pa.array(sides.rows))
-        old = as_array(question.existing.values[name]).take(pa.array(sides.records))
-        changed[name] = differs(new, old) & _speaks(question, pair, sides, new, old)
-        if name in question.conditions.columns and changed[name].any():
-            changed[name] &= sides.holds(question.conditions.columns[name], question.conditions.now)
+    new = as_array(values[name])
+    new = new if everything else new.take(pa.array(sides.rows))
+    old = as_array(question.existing.values[name]).take(pa.array(sides.records))
+    changed = differs(new, old) & _speaks(question, pair, sides, new, old)
+    if name in question.conditions.columns and changed.any():
+        changed &= sides.holds(question.conditions.columns[name], question.conditions.now)
     return changed
 
 
@@ -245,11 +263,32 @@ def _change_set(
         old = as_array(before[name])
         kept = pc.if_else(pa.array(changed[name]), as_array(new[name]), old) if name in changed else old
         after[name] = pa.concat_arrays([kept, as_array(fresh[name])])
-    stamps = tuple(pair.target.name for pair in question.pairing.stamps)
-    touched = np.r_[updated, inserted]
     return ChangeSet(
-        outcomes, flaws, question.pairing.key, touched, records, pa.table(after), before, changed, shapes, stamps, skips
+        outcomes=outcomes,
+        flaws=flaws,
+        key=question.pairing.key,
+        incoming=np.r_[updated, inserted],
+        existing=records,
+        after=pa.table(after),
+        before=before,
+        changed=changed,
+        shapes=shapes,
+        given={pair.target.name: _given(question, pair, fresh, inserted) for pair in question.pairing.pairs},
+        stamps=tuple(pair.target.name for pair in question.pairing.pairs if pair.rule.stamp is not None),
+        skips=skips,
     )
+
+
+def _given(question: Question, pair: Pair, fresh: pa.Table, rows: Indices) -> Mask:
+    """Which new records give a column a value: a blank leaves it to the table's default, unless blanks clear."""
+    column = pair.target
+    if not column.has_default:
+        return np.ones(len(rows), bool)
+    given = valid(as_array(fresh[column.name]))
+    if column.nullable and (pair.rule.blanks or question.rules.blanks) is Blanks.CLEAR:
+        return np.ones(len(rows), bool)
+    cleared = question.converted.cleared.get(column.name)
+    return given if cleared is None or not column.nullable else given | cleared[rows]
 
 
 def _shapes(changed: Mapping[str, Mask], length: int) -> Indices:
@@ -279,4 +318,5 @@ def reject(changes: ChangeSet, found: Sequence[Flaw]) -> ChangeSet:
         before=changes.before.filter(pa.array(updates)),
         changed={name: mask[updates] for name, mask in changes.changed.items()},
         shapes=changes.shapes[updates],
+        given={name: mask[stays[changes.updates :]] for name, mask in changes.given.items()},
     )

@@ -36,9 +36,13 @@ def look_up(parts: tuple[pa.Array, ...], table: LookUp, name: str, rows: int) ->
     given = valid(cells)
     flaws: list[Flaw] = []
     if not table.find.missing_is_null:
-        flaws += _flaws(given & (found.times == 0), cells, name, f"a {table.find.where} that {table.find.table} has")
+        flaws += _flaws(
+            given & (found.times == 0), cells, name, f"a value found in {table.find.table} ({table.find.where})"
+        )
     twice = given & (found.times > 1)
-    flaws += _flaws(twice, cells, name, f"a {table.find.where} that one record of {table.find.table} has, not several")
+    flaws += _flaws(
+        twice, cells, name, f"a value found in {table.find.table} ({table.find.where}) once, not several times"
+    )
     once = pa.array(found.times == 1)
     return pc.if_else(once, taken, pa.scalar(None, taken.type)), flaws
 

@@ -49,12 +49,15 @@ class Repeats:
     outdone: Indices
 
 
-def same_key_twice(values: pa.Table, codes: KeyCodes, pairing: Pairing, flawed: Mask, rules: Rules) -> Repeats:
+def same_key_twice(converted: Converted, codes: KeyCodes, pairing: Pairing, flawed: Mask, rules: Rules) -> Repeats:
     """Settle rows that share a key. Equal rows count once; of others the rules choose one, or none."""
-    rows = repeats(codes.incoming, codes.size)
+    rows, values = repeats(codes.incoming, codes.size), converted.values
     if not len(rows):
         return Repeats([], rows, rows)
-    contents = _contents(values.take(pa.array(rows)).drop_columns(list(pairing.key)))
+    said = values.drop_columns(list(pairing.key))
+    for name, mask in converted.cleared.items():  # a cleared cell says more than a blank one
+        said = said.append_column(f"cleared {name}", pa.array(mask))
+    contents = _contents(said.take(pa.array(rows)))
     contents[flawed[rows]] = -1 - np.flatnonzero(flawed[rows])  # a flawed row equals no other
     keys = codes.incoming[rows]
     starts = np.flatnonzero(np.r_[True, keys[1:] != keys[:-1]])
@@ -80,8 +83,8 @@ def _rank(values: pa.Table, rows: Indices, rules: Rules) -> npt.NDArray[np.int64
     """How well each row stands among those of its key: the greatest number wins."""
     if rules.same_key_twice == "greatest":
         column = as_array(values[rules.greatest]).take(pa.array(rows))
-        ranks = pc.rank(column, sort_keys="ascending", null_placement="at_start", tiebreaker="dense")
-        return np.asarray(ranks.to_numpy(zero_copy_only=False), np.int64)
+        ranks = pc.rank(column, sort_keys="ascending", tiebreaker="dense").to_numpy(zero_copy_only=False)
+        return np.where(valid(column), ranks.astype(np.int64), 0)
     return rows if rules.same_key_twice == "last" else int(rows.max()) - rows
 
 

@@ -7,17 +7,18 @@ import pyarrow.compute as pc
 from tidymerge.core.cells import as_array, valid
 from tidymerge.core.columns import Converted
 from tidymerge.core.convert import as_text
-from tidymerge.model import Incoming, Pair, Pairing
+from tidymerge.model import Incoming, Mask, Pair, Pairing
 from tidymerge.receipt import MappedColumn
 from tidymerge.rules import KEEP_VALUE, ColumnRule
 
 _SAMPLES = 3
+_LOOKED_AT = 200  # rows from the top in which different values are looked for
 
 
-def mapping_view(incoming: Incoming, converted: Converted, pairing: Pairing) -> tuple[MappedColumn, ...]:
-    """One entry a loaded column, in the target's order."""
+def mapping_view(incoming: Incoming, converted: Converted, pairing: Pairing, skipped: Mask) -> tuple[MappedColumn, ...]:
+    """One entry a loaded column, in the target's order; `skipped` rows give no samples."""
     return tuple(
-        MappedColumn(pair.target.name, pair.incoming, in_words(pair.rule), _samples(incoming, converted, pair))
+        MappedColumn(pair.target.name, pair.incoming, in_words(pair.rule), _samples(incoming, converted, pair, skipped))
         for pair in pairing.pairs
     )
 
@@ -57,12 +58,14 @@ def _others(rule: ColumnRule) -> str:
     return "kept" if rule.otherwise == KEEP_VALUE else f"become {rule.otherwise!r}"
 
 
-def _samples(incoming: Incoming, converted: Converted, pair: Pair) -> tuple[tuple[str | None, str | None], ...]:
+def _samples(
+    incoming: Incoming, converted: Converted, pair: Pair, skipped: Mask
+) -> tuple[tuple[str | None, str | None], ...]:
     """The first few different values, as they arrived and as they would be loaded."""
     after = as_array(converted.values[pair.target.name])
     texts = pc.cast(after, pa.string()) if not pa.types.is_binary(after.type) else pa.nulls(len(after), pa.string())
     before = as_text(incoming.column(pair.rule.sources[0])) if pair.rule.sources else pa.nulls(len(after), pa.string())
-    filled = np.flatnonzero(valid(before) | valid(texts))[:200]
+    filled = np.flatnonzero((valid(before) | valid(texts)) & ~skipped)[:_LOOKED_AT]
     found: dict[tuple[str | None, str | None], None] = {}
     for row in filled.tolist():
         found[before[row].as_py(), texts[row].as_py()] = None

@@ -101,7 +101,7 @@ def make_workbook(path: Path) -> None:
         cell.font = Font(bold=True)
     for row in sheet.iter_rows(min_row=5, min_col=6, max_col=6):
         row[0].number_format = "dd/mm/yyyy"
-    for letter, width in zip("ABCDEFGH", (14, 10, 14, 16, 12, 15, 22, 12), strict=True):
+    for letter, width in zip("ABCDEFGHI", (14, 10, 14, 16, 12, 15, 22, 20, 12), strict=True):
         sheet.column_dimensions[letter].width = width
     notes = workbook.create_sheet("Notes")
     notes.append(["Wardens: please give the honey in kilograms."])
@@ -114,46 +114,62 @@ _NEWS: dict[tuple[str, int], dict[int, Any]] = {
     ("101", 1): {4: 16.0, 5: _SEEN},
     ("101", 2): {0: "101 ", 2: "\N{NO-BREAK SPACE}blue ", 5: _SEEN},  # spaces that nobody sees
     ("101", 4): {2: None, 6: None},  # nothing said: must not wipe what is known
+    ("101", 5): {2: "White"},  # the same colour in another spelling
+    ("101", 6): {2: "Y"},
     ("102", 1): {4: 201.9899999999999, 5: _SEEN},  # a float's noise
     ("102", 3): {4: "about 12"},  # text in a number column
     ("102", 5): {1: None},  # a blank key
     ("205", 2): {3: 15, 4: 20.5, 5: _SEEN},
+    ("205", 3): {7: "Alma@example.org"},  # another keeper looks after it now
     ("205", 6): {3: 55},  # more than the table's check allows
+    ("310", 2): {7: "hanna@example.org"},  # nobody knows her
     ("310", 3): {5: _SEEN, 6: "swarmed, caught again"},
 }
 
 
 def _sheet_rows() -> list[list[Any]]:
     """The sheet: most hives as they are, some with news, and every kind of trouble once."""
+    emails = {keeper: email for keeper, _, email, _ in _KEEPERS}
     rows: list[list[Any]] = [
         ["Weekly inspections, week 32"],
         ["Beekeepers' co-operative, collected by Mirre Tal"],
         [],
-        [
-            "Apiary code",
-            "Hive no.",
-            "Queen colour",
-            "Colony strength",
-            "Honey kg",
-            "Last inspected",
-            "Notes",
-            "Weather",
-        ],
+        [*_COLUMNS, "Warden", "Weather"],
     ]
-    for code, number, colour, strength, honey, inspected, _, notes in _hives():
+    for code, number, colour, strength, honey, inspected, keeper, notes in _hives():
         if number == 1 and code != "101":
             rows.append([f"Subtotal above {int(code)}", None, None, None, 52.25])  # not a hive
         # The spreadsheet made numbers of the codes; the table keeps them as text.
-        row = [float(code), float(number), colour, strength, honey, date.fromisoformat(inspected), notes, "sunny"]
+        row = [
+            float(code),
+            float(number),
+            colour,
+            strength,
+            honey,
+            date.fromisoformat(inspected),
+            notes,
+            emails[keeper],
+            "sunny",
+        ]
         for at, cell in _NEWS.get((code, number), {}).items():
             row[at] = cell
         rows.append(row)
-    again = [310.0, 5.0, "red", 9, 30.5, _SEEN, None, "rain"]  # a hive of the sheet again, but otherwise
+    again = [310.0, 5.0, "red", 9, 30.5, _SEEN, None, "alma@example.org", "rain"]  # a hive again, but otherwise
     return [
         *rows,
         again,
-        [101.0, 7.0, "white", 5, 0, _SEEN, "from the swarm", "sunny"],
-        [310.0, 7.0, "white", 4, 0, _SEEN, None, "sunny"],
+        [101.0, 7.0, "white", 5, 0, _SEEN, "from the swarm", "jonas@example.org", "sunny"],
+        [310.0, 7.0, "white", 4, 0, _SEEN, None, "mirre@example.org", "sunny"],
         [],
         ["Total", None, None, None, 251.5],
     ]
+
+
+_COLUMNS = ("Apiary code", "Hive no.", "Queen colour", "Colony strength", "Honey kg", "Last inspected", "Notes")
+
+
+def mend_job(text: str) -> str:
+    """The drafted job as a person would finish it: subtotals are no hives, and old news does not overwrite new."""
+    at = text.index("[target]")
+    rules = '\n[rules]\nupdate_when = "incoming.last_inspected >= existing.last_inspected"\n'
+    return text[:at].rstrip() + "\nskip_when = \"apiary_code like '%otal%'\"\n\n" + text[at:].rstrip() + "\n" + rules

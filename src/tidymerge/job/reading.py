@@ -41,6 +41,8 @@ def parse_job(text: str, name: str) -> JobFile:
 def _complaints(error: ValidationError, text: str, name: str) -> Iterator[str]:
     seen = set()
     for found in error.errors():
+        if found["type"].endswith("_type") and isinstance(found["input"], dict) and len(error.errors()) > 1:
+            continue  # a table where a word could stand too: what is wrong inside it is said by itself
         path = [str(step) for step in found["loc"] if not _is_branch(str(step))]
         complaint = f"{name}, line {_line(text, path)}: {'.'.join(path)}{_words(found, path)}"
         if (place := tuple(path)) not in seen:

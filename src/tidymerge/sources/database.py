@@ -29,11 +29,11 @@ class DatabaseSource(Records):
 
 
 def _only_one(query: str) -> str:
-    """The query without a semicolon at its end; the connection is read-only, and runs one statement."""
+    """The query as the inside of another, where a second statement is an error. The connection is read-only."""
     text = query.strip().rstrip(";").strip()
     if not text.lower().startswith(("select", "with", "values")):
         raise BadOption("A query starts with select, with or values.")
-    return text
+    return f"SELECT * FROM (\n{text}\n)"
 
 
 def _read(session: Session, query: str) -> tuple[list[IncomingColumn], int]:

@@ -2,22 +2,18 @@
 
 import os
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from tidymerge.errors import BadOption
 
-_SHEET, _TABLE = "week32.xlsx#Inspections", "coop.db#hives"
-_REJECTS = "week32-rejects.csv"
-_STEPS = (
-    ("What is in the sheet that came this week?", ["look", _SHEET]),
-    ("What would loading it into the hives do? Nothing is written yet.", ["preview", _SHEET, "--into", _TABLE]),
-    ("Load it. (On a terminal, load shows the preview and asks; --yes goes ahead.)",
-     ["load", _SHEET, "--into", _TABLE, "--rejects", _REJECTS, "--yes"]),
-    ("Load the same sheet again: there is nothing left to change.",
-     ["load", _SHEET, "--into", _TABLE, "--rejects", _REJECTS, "--yes"]),
-)  # fmt: skip
+if TYPE_CHECKING:
+    from rich.console import Console
+
+_SHEET, _TABLE, _JOB, _REJECTS = "week32.xlsx#Inspections", "coop.db#hives", "week.toml", "week32-rejects.csv"
+_LOAD = ["load", "--job", _JOB, "--rejects", _REJECTS, "--yes"]
+_RULE = "─" * 100
 
 
 def demo(
@@ -25,32 +21,66 @@ def demo(
         str, typer.Argument(metavar="FOLDER", help="Where to make the demo's database and workbook.")
     ] = "tidymerge-demo",
 ) -> None:
-    """Make a co-operative's database and a messy workbook, and look, preview, load and load again."""
+    """Make a co-operative's database and a messy workbook, and look, draft, preview, load and load again."""
+    from tidymerge.cli import output
+    from tidymerge.demo.data import DATABASE, WORKBOOK, make_demo, mend_job
+
+    out = output.console()
+    path = Path(folder)
+    _check_folder(path, {DATABASE, WORKBOOK, _JOB, _REJECTS})
+    make_demo(path)
+    out.print(f"Made {path / DATABASE} (a co-operative's hives) and {path / WORKBOOK} (this week's inspections).")
+    os.chdir(path)
+    job = Path(_JOB)
+    job.unlink(missing_ok=True)
+    _step(out, "1. What is in the sheet that came this week?", ["look", _SHEET])
+    _step(out, "2. Draft a job that feeds the hives from it.", ["draft", _SHEET, "--into", _TABLE, "--out", _JOB])
+    out.print()
+    out.print(job.read_text(encoding="utf-8"))
+    _say(out, "3. Finish the job by hand: subtotals are no hives, and old news must not overwrite new.")
+    before = job.read_text(encoding="utf-8").splitlines()
+    job.write_text(mend_job("\n".join(before)), encoding="utf-8")
+    out.print("Added to week.toml:\n")
+    for line in job.read_text(encoding="utf-8").splitlines():
+        if line and line not in before:
+            out.print(f"    {line}")
+    _step(out, "4. What would loading do? Nothing is written yet.", ["preview", "--job", _JOB])
+    _step(out, "5. Load it. (On a terminal, load shows the preview and asks; --yes goes ahead.)", _LOAD)
+    _step(out, "6. Load the same sheet again: there is nothing left to change.", _LOAD)
+    _try_next(out, path, DATABASE)
+
+
+def _say(out: "Console", words: str) -> None:
+    from rich.text import Text
+
+    out.print(Text.assemble(f"\n{_RULE}\n", (words, "bold")))
+
+
+def _step(out: "Console", words: str, arguments: list[str]) -> None:
+    """Say what comes, show the command, and run it as the program would."""
     from rich.text import Text
 
     from tidymerge.cli import output
     from tidymerge.cli.app import app
-    from tidymerge.demo.data import DATABASE, WORKBOOK, make_demo
 
-    out = output.console()
-    path = Path(folder)
-    _check_folder(path, {DATABASE, WORKBOOK, _REJECTS})
-    make_demo(path)
-    out.print(f"Made {path / DATABASE} (a co-operative's hives) and {path / WORKBOOK} (this week's inspections).")
-    os.chdir(path)
-    for number, (words, arguments) in enumerate(_STEPS, start=1):
-        out.print(Text.assemble(f"\n{'─' * 100}\n", (f"{number}. {words}", "bold")))
-        out.print(Text(f"$ tidymerge {' '.join(arguments)}", "green"))
-        status = app(arguments, standalone_mode=False)
-        if status == output.WITH_REJECTS:
-            out.print(Text(f"(exit status {status}: done, some rows rejected)", "dim"))
-    out.print(Text(f"\n{'─' * 100}\nTry next, in the folder {path}:", "bold"))
+    _say(out, words)
+    out.print(Text(f"$ tidymerge {' '.join(arguments)}", "green"))
+    status = app(arguments, standalone_mode=False)
+    if status == output.WITH_REJECTS:
+        out.print(Text(f"(exit status {status}: done, some rows rejected)", "dim"))
+
+
+def _try_next(out: "Console", path: Path, database: str) -> None:
+    from rich.text import Text
+
+    _say(out, f"Try next, in the folder {path}:")
     for words, command in (
         ("see the rejected rows and why", f"tidymerge look {_REJECTS}"),
-        ("mend them in the file, then load it", f"tidymerge load {_REJECTS} --into {_TABLE}"),
-        ("see all tables", f"tidymerge look {DATABASE}"),
+        ("mend them in the file, then load it", f"tidymerge load {_REJECTS} --job {_JOB}"),
+        ("next week, give only the new workbook", f"tidymerge load week33.xlsx --job {_JOB}"),
+        ("see all tables", f"tidymerge look {database}"),
     ):
-        out.print(Text.assemble(f"  {command:<58}", (words, "dim")))
+        out.print(Text.assemble(f"  {command:<50}", (words, "dim")))
 
 
 def _check_folder(path: Path, ours: set[str]) -> None:

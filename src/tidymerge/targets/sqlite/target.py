@@ -191,20 +191,13 @@ class SqliteTarget:
 
     def _insert_runs(self, changes: ChangeSet) -> Iterator[tuple[list[str], np.ndarray]]:
         """New records grouped by the columns they give: a blank leaves a column with a default to it."""
-        fresh = changes.after.slice(changes.updates)
-        given = {
-            column.name: as_array(fresh[column.name]).is_valid().to_numpy(zero_copy_only=False)
-            if column.has_default
-            else np.ones(fresh.num_rows, bool)
-            for column in self._pairing.columns
-        }
-        pattern = np.zeros(fresh.num_rows, np.int64)
-        for mask in given.values():
+        pattern = np.zeros(changes.inserts, np.int64)
+        for mask in changes.given.values():
             if not mask.all():
                 pattern = np.unique(pattern * 2 + mask, return_inverse=True)[1].astype(np.int64)
         for number in np.unique(pattern):
             members = np.flatnonzero(pattern == number)
-            yield [name for name, mask in given.items() if mask[members[0]]], members + changes.updates
+            yield [name for name, mask in changes.given.items() if mask[members[0]]], members + changes.updates
 
     def _insert(self, names: Sequence[str]) -> str:
         listed = ", ".join(quoted(name) for name in names)

@@ -1,0 +1,276 @@
+"""Job files, from the person's side: what each word does, and what is said when a word is wrong."""
+
+import json
+import sqlite3
+from datetime import datetime
+
+import pytest
+
+import tidymerge
+from conftest import database, sheet, stored, text_file
+
+KEEPERS = """
+CREATE TABLE keepers (keeper_id INTEGER PRIMARY KEY, name TEXT NOT NULL, email TEXT NOT NULL COLLATE NOCASE UNIQUE,
+    mentor_id INTEGER REFERENCES keepers (keeper_id));
+INSERT INTO keepers VALUES (1, 'Alma', 'alma@example.org', NULL), (2, 'Jonas', 'jonas@example.org', 1), (3, 'Jonas', 'jo@example.org', 1);
+CREATE TABLE t (k TEXT PRIMARY KEY, a TEXT, n INTEGER, d DECIMAL(10,3), s DATE, at DATETIME, b BOOLEAN, keeper INTEGER REFERENCES keepers (keeper_id));
+"""  # fmt: skip
+
+
+def load(folder, rows, columns, *, rules="", incoming="", before=(), table="t", **options):
+    """Load `rows` into a fresh table by a job with these columns; the receipt and the table afterwards."""
+    if not (folder / "coop.db").exists():
+        with sqlite3.connect(folder / "coop.db") as connection:
+            connection.executescript(KEEPERS)
+            connection.executemany("INSERT INTO t (k, a, n, d, s) VALUES (?, ?, ?, ?, ?)", before)
+    text_file(folder / "in.csv", rows)
+    (folder / "job.toml").write_text(
+        f'[incoming]\nat = "in.csv"\n{incoming}\n[target]\nat = "coop.db#{table}"\n[columns]\n{columns}\n[rules]\n{rules}\n',
+        "utf-8",
+    )
+    receipt = tidymerge.load(job=folder / "job.toml", accept_warnings=True, rejects=folder / "r.csv", **options)
+    with sqlite3.connect(folder / "coop.db") as connection:
+        return receipt, connection.execute(f"SELECT * FROM {table} ORDER BY 1").fetchall()
+
+
+@pytest.mark.parametrize(
+    ("column", "cells", "wanted"),
+    [
+        ('a = "X"', ["x ", ""], ["x", None]),
+        ('a = { from = ["X", "Y"], join = "-" }', ["x", ""], ["x-y", "y"]),
+        ('a = { from = "X", split = "/", part = 2 }', ["p/q", "p"], ["q", None]),
+        ('a = { from = "X", pattern = "no ([0-9]+)" }', ["hive no 12", "none"], ["12", None]),
+        ('a = { from = "X", replace = [{ pattern = "[- ]", with = "" }], case = "upper", pad_to = 5 }', ["a-1 b", "7"], ["00A1B", "00007"]),
+        ('a = { value = "same" }', ["x", "y"], ["same", "same"]),
+        ("n = { value = 5 }", ["x", "y"], [5, 5]),
+        ("""a = { compute = "upper(x) || '!'" }""", ["x", ""], ["X!", None]),
+        ("""d = { compute = "round(cast(x as decimal(8,2)) * 0.45, 3)" }""", ["12.5", "abc"], [5.625, "can't be computed"]),
+        ('a = { from = "X", values = { W = "white", G = "" }, fold_case = true }', ["w", "red"], ["white", "not in the value map"]),
+        ('a = { from = "X", values = { W = "white", G = "" }, otherwise = "keep" }', ["G", "red"], [None, "red"]),
+        ('a = { from = "X", values = { W = "white" }, otherwise = "other" }', ["W", "red"], ["white", "other"]),
+        ('d = { from = "X", decimal_mark = ",", grouping = "." , currency = "€ EUR" }', ["1.234,5 €", "1.5"], [1234.5, "not a number"]),
+        ('d = { from = "X", percent = true, decimal_mark = "," }', ["12,5 %", "3"], [0.125, 3]),
+        ('s = { from = "X", date_format = ["%d/%m/%Y", "%d.%m.%y"] }', ["04/05/2026", "4.5.26"], ["2026-05-04", "2026-05-04"]),
+        ('s = { from = "X", date_format = "%d/%m/%Y" }', ["31/04/2026", "2026-05-04"], ["not a date", "not a date"]),
+        ('at = { from = "X", date_format = "%d/%m/%Y %H:%M" }', ["04/05/2026 09:30", ""], ["2026-05-04 09:30:00", None]),
+        ('b = { from = "X", true_words = ["ja"], false_words = ["nein"] }', ["Ja", "nein"], [1, 0]),
+        ('keeper = { from = "X", find = { in = "keepers", where = "email", take = "keeper_id" } }', ["ALMA@example.org", "no@example.org"], [1, "no such record"]),
+        ('keeper = { from = "X", find = { in = "keepers", where = "Name", take = "keeper_id", missing = "null" } }', ["nobody", "Jonas"], [None, "no such record"]),
+        ('n = { from = "X", default = 9 }', ["", "4"], [9, 4]),
+        ('a = { from = "X", clear_mark = "-" }', ["-", "x"], [None, "x"]),
+        ('n = { from = "X", only_on = "update" }', ["5", "6"], [None, None]),
+        ('a = { from = "X", default = "d", blanks = "clear" }', ["", "x"], ["d", "x"]),
+    ],
+)  # fmt: skip
+def test_what_a_column_rule_makes_of_cells(folder, column, cells, wanted):
+    receipt, rows = load(folder, [["K", "X", "Y"], ["k1", cells[0], "y"], ["k2", cells[1], "y"]], f'k = "K"\n{column}')
+    name = column.split(" ")[0]
+    at = ["k", "a", "n", "d", "s", "at", "b", "keeper"].index(name)
+    found = {row[0]: row[at] for row in rows}
+    found.update({f"k{cell.row - 1}": cell.reason for cell in receipt.rejects.first})
+    assert [found["k1"], found["k2"]] == wanted
+    again, after = load(folder, [["K", "X", "Y"], ["k1", cells[0], "y"], ["k2", cells[1], "y"]], f'k = "K"\n{column}')
+    assert (again.rows.inserted, again.rows.updated, after) == (0, 0, rows)
+
+
+OLD = [("k1", "old", 1, 1.5, "2026-05-01"), ("k2", None, 2, 2.5, "2026-05-02"), ("k3", "old", 3, None, None)]
+NEW = [
+    ["K", "A", "N", "S", "Do"],
+    ["k1", "", "0", "2026-05-03", "up"],
+    ["k2", "new", "5", "2026-05-01", "price"],
+    ["k3", "-", "9", "", ""],
+    ["k4", "x", "4", "", "new"],
+]
+ALL = 'k = "K"\na = "A"\nn = "N"\ns = "S"'
+
+
+@pytest.mark.parametrize(
+    ("columns", "rules", "outcomes", "wanted"),
+    [
+        (ALL, "", (1, 3, 0, 0, 0), {"k1": ("old", 0, "2026-05-03"), "k2": ("new", 5, "2026-05-01"), "k3": ("-", 9, None), "k4": ("x", 4, None)}),
+        (ALL, 'blanks = "clear"', (1, 3, 0, 0, 0), {"k1": (None, 0, "2026-05-03"), "k2": ("new", 5, "2026-05-01"), "k3": ("-", 9, None)}),
+        (ALL, 'blanks = "fill-only"', (1, 1, 2, 0, 0), {"k1": ("old", 1, "2026-05-01"), "k2": ("new", 2, "2026-05-02"), "k3": ("old", 3, None)}),
+        (ALL, 'clear_mark = "-"', (1, 3, 0, 0, 0), {"k3": (None, 9, None)}),
+        (ALL, 'update_when = "incoming.s >= existing.s"', (1, 1, 0, 2, 0), {"k1": ("old", 0, "2026-05-03"), "k2": (None, 2, "2026-05-02"), "k3": ("old", 3, None)}),
+        (ALL, 'insert_when = "incoming.n > 5"', (0, 3, 0, 1, 0), {"k4": None}),
+        (ALL, "inserts = false", (0, 3, 0, 1, 0), {"k4": None}),
+        (ALL, "updates = false", (1, 0, 0, 3, 0), {"k1": ("old", 1, "2026-05-01"), "k4": ("x", 4, None)}),
+        (ALL.replace('n = "N"', 'n = { from = "N", update_when = "greater" }'), "", (1, 3, 0, 0, 0), {"k1": ("old", 1, "2026-05-03"), "k2": ("new", 5, "2026-05-01")}),
+        ('k = "K"\na = { from = "A", update_when = "empty" }', "", (1, 1, 2, 0, 0), {"k2": ("new", 2, "2026-05-02"), "k3": ("old", 3, None)}),
+        ('k = "K"\nn = { from = "N", only_on = "insert" }', "", (1, 0, 3, 0, 0), {"k1": ("old", 1, "2026-05-01"), "k4": (None, 4, None)}),
+        ('k = "K"\nn = "N"\na = { from = "A", only_on = "update" }', "", (1, 3, 0, 0, 0), {"k1": ("old", 0, "2026-05-01"), "k2": ("new", 5, "2026-05-02"), "k4": (None, 4, None)}),
+        ('k = "K"\na = { from = "A", only_on = "update" }', "", (1, 0, 3, 0, 0), {"k2": (None, 2, "2026-05-02")}),
+        ('k = "K"\nn = "N"\na = { stamp = "file" }', 'update_when = "incoming.n > 5"', (1, 1, 0, 2, 0), {"k1": ("old", 1, "2026-05-01"), "k3": ("in.csv", 9, None), "k4": ("in.csv", 4, None)}),
+        (ALL, 'instruction = { column = "do", values = { up = "update", new = "insert", price = ["n"] } }', (1, 3, 0, 0, 0), {"k2": (None, 5, "2026-05-02")}),
+        (ALL, 'instruction = { column = "Do", values = { up = "insert", new = "update" } }', (0, 1, 0, 0, 3), {"k1": ("old", 1, "2026-05-01"), "k2": (None, 2, "2026-05-02")}),
+        (ALL, 'instruction = { column = "Do", values = { up = "skip", price = "skip", new = "skip" } }', (0, 1, 0, 3, 0), {"k4": None}),
+    ],
+)  # fmt: skip
+def test_rules(folder, columns, rules, outcomes, wanted):
+    receipt, rows = load(folder, NEW, columns, rules=rules, before=OLD)
+    tally = receipt.rows
+    assert (tally.inserted, tally.updated, tally.unchanged, tally.skipped, tally.rejected) == outcomes
+    found = {row[0]: (row[1] and str(row[1]).rpartition("/")[2], row[2], row[4]) for row in rows}
+    assert {key: found.get(key) for key in wanted} == wanted
+    again, after = load(folder, NEW, columns, rules=rules)
+    assert (again.rows.inserted, again.rows.updated) == (0, 0)
+    assert after == rows
+
+
+@pytest.mark.parametrize(
+    ("rule", "wanted", "outcomes"),
+    [
+        ('"reject"', {}, (0, 0, 5)), ('"first"', {"k": 1, "m": 8}, (2, 3, 0)), ('"last"', {"k": 2, "m": 8}, (2, 3, 0)),
+        ('{ greatest = "n" }', {"k": 3}, (1, 2, 2)),
+    ],
+)  # fmt: skip
+def test_the_same_key_twice(folder, rule, wanted, outcomes):
+    rows = [["k", "n", "a"], ["k", 1, "x"], ["k", 3, "y"], ["k", 2, "z"], ["m", 8, "p"], ["m", 8, "q"]]
+    receipt, found = load(folder, rows, 'k = "k"\nn = "n"\na = "a"', rules=f"same_key_twice = {rule}")
+    assert {row[0]: row[2] for row in found} == wanted
+    assert (receipt.rows.inserted, receipt.rows.skipped, receipt.rows.rejected) == outcomes
+
+
+def test_all_records_of_a_key_can_be_updated(folder):
+    before = [("k1", "x", 1, None, None), ("k2", "x", 2, None, None), ("k3", "y", 1, None, None)]
+    columns = 'a = "A"\nn = "N"'
+    text = 'several_records = "update-all"'
+    with pytest.raises(tidymerge.UsageError, match="No incoming column fits the key column k"):
+        load(folder, [["A", "N"], ["x", 7]], columns, rules=text, before=before, key="k")
+    receipt, rows = load(folder, [["A", "N"], ["x", 7]], columns, rules=text, key="a")
+    assert [row[:3] for row in rows] == [("k1", "x", 7), ("k2", "x", 7), ("k3", "y", 1)]
+    assert (receipt.rows.updated, receipt.fields_updated, receipt.tables[0].read_back) == (1, 2, 2)
+
+
+def test_a_look_up_into_the_target_sees_rows_of_the_same_load(folder):
+    rows = [
+        ["id", "name", "mail", "mentor"],
+        [7, "Ida", "ida@example.org", "max@example.org"],
+        [8, "Max", "max@example.org", "alma@example.org"],
+        [9, "Ole", "ole@example.org", "x@example.org"],
+    ]
+    columns = 'keeper_id = "id"\nname = "name"\nemail = "mail"\nmentor_id = { from = "mentor", find = { in = "keepers", where = "email", take = "keeper_id" } }'
+    receipt, found = load(folder, rows, columns, table="keepers")
+    assert found[3:] == [(7, "Ida", "ida@example.org", 8), (8, "Max", "max@example.org", 1)]
+    assert receipt.rejects.first[0].value == "x@example.org"
+
+
+def test_rows_are_skipped_and_chosen(folder):
+    rows = [["K", "N"], ["a", 1], ["Total x", "lots"], ["b", 2], ["", ""], ["c", 3]]
+    receipt, found = load(folder, rows, 'k = "K"\nn = "N"', incoming='skip_when = "k like \'Total%\'"\nrows = "2-4,6"')
+    assert [row[0] for row in found] == ["a", "b", "c"]
+    assert (receipt.rows.skipped, receipt.rows.rejected) == (1, 0)
+    assert "1 skipped: left out by skip_when." in receipt.notes
+
+
+def test_many_files_keep_their_origin(folder):
+    target = database(folder / "coop.db", "CREATE TABLE t (k TEXT PRIMARY KEY, n INTEGER, a TEXT)", "t", ())
+    sheet(folder / "week1.xlsx", [["k", "n"], ["a", 1], ["b", "x"]])
+    text_file(folder / "week2.csv", [["Title"], ["a", "n", "k"], ["p", "2", "c"], ["q", "y", "d"]])
+    receipt = tidymerge.load("week*", target, rejects="r.csv")
+    assert (receipt.rows.inserted, receipt.rows.rejected) == (2, 2)
+    assert [(cell.origin, cell.row) for cell in receipt.rejects.first] == [
+        ("week1.xlsx#Inspections", 3),
+        ("week2.csv", 4),
+    ]
+    assert "week2.csv row 4" in (folder / "r.csv").read_text("utf-8-sig")
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("[target]\nat = 'coop.db#t'\nkeys = 'k'", ["line 3", "target.keys", "did you mean key?"]),
+        ("[target]\nat = 'coop.db#t'\n[colums]\nk = 'K'", ["line 3", "did you mean columns?"]),
+        ("[incoming]\nat = 'in.csv'", ["target is missing"]),
+        ("[target]\nat = 'coop.db#t'\n[columns]\nk = { from = 'K', vales = {} }", ["line 4", "columns.k.vales", "did you mean value"]),
+        ("[target]\nat = 'coop.db#t'\n[columns]\nk = { from = 'K', value = 'x' }", ["line 4", "exactly one of from, value, compute and stamp"]),
+        ("[target]\nat = 'coop.db#t'\n[columns]\nk = { split = ';' }", ["line 4", "has none of them"]),
+        ("[target]\nat = 'coop.db#t'\n[rules]\nblanks = 'wipe'", ["line 4", "rules.blanks", "keep"]),
+        ("[target]\nat = 'coop.db#t'\n[incoming]\nheader_row = '4'", ["line 4", "incoming.header_row", "integer"]),
+        ("[target\nat = 1", ["not valid TOML", "line 1"]),
+        ("[target]\nat = 'coop.db#t'\n[columns]\nk = 'K'\nzz = 'K'", ["no column 'zz'"]),
+        ("[target]\nat = 'coop.db#t'\n[columns]\nk = 'Kay'", ["no column 'Kay'"]),
+        ("[target]\nat = 'coop.db#t'\n[columns]\nk = 'K'\n[rules]\nupdate_when = 'incoming.q > 1'", ["rules.update_when, position", "no column 'q'"]),
+        ("[target]\nat = 'coop.db#t'\n[columns]\nk = 'K'\nn = { compute = 'current_date' }", ["columns.n.compute", "stamp"]),
+        ("[target]\nat = 'coop.db#t'\n[columns]\nk = 'K'\nkeeper = { from = 'K', find = { in = 'keeper', where = 'email', take = 'x' } }", ["no table 'keeper'"]),
+    ],
+)  # fmt: skip
+def test_a_wrong_job_says_file_line_and_word(run, folder, text, words):
+    load(folder, [["K"], ["a"]], 'k = "K"')
+    (folder / "wrong.toml").write_text(text)
+    before = stored(f"{folder}/coop.db#t")
+    ended = run("load", "in.csv", "--job", "wrong.toml", "--yes")
+    assert ended.status in (1, 2)
+    for word in words:
+        assert word in ended.err
+    assert "Traceback" not in ended.err
+    assert stored(f"{folder}/coop.db#t") == before
+
+
+def test_the_schema_is_valid_and_the_command_line_wins_over_the_file(run, folder):
+    schema = json.loads(run("schema").out)
+    assert schema["properties"]["rules"]
+    load(folder, [["K", "N", "M"], ["a", 1, 2]], 'k = "K"\nn = "N"')
+    text_file(folder / "other.csv", [["K", "N", "M"], ["a", 1, 5], ["b", 1, 6]])
+    ended = run(
+        "load",
+        "other.csv",
+        "--job",
+        "job.toml",
+        "--map",
+        "n=M",
+        "--rows",
+        "3",
+        "--skip-when",
+        "m = '7'",
+        "--json",
+        "--yes",
+    )
+    assert ended.status == 0, ended.err
+    assert [row[2] for row in stored(f"{folder}/coop.db#t")] == [1, 6]
+
+
+def test_a_drafted_job_runs_and_keeps_what_was_written(run, folder):
+    script = KEEPERS.replace(
+        "CREATE TABLE t (k TEXT PRIMARY KEY, a TEXT", "CREATE TABLE t (k TEXT PRIMARY KEY, a TEXT, more TEXT"
+    ) + "".join(
+        f"INSERT INTO t (k, a) VALUES ('o{at}', '{colour}');" for at, colour in enumerate(["white", "yellow"] * 4)
+    )
+    with sqlite3.connect(folder / "coop.db") as connection:
+        connection.executescript(script)
+    rows = [
+        ["K", "A", "S", "At", "D", "Warden"],
+        ["a", "WHITE", "31/05/2026", "01/02/2026", "1,5", "alma@example.org"],
+        ["b", "y", "01/06/2026", "03/02/2026", "2,25", "JONAS@example.org"],
+    ]
+    text_file(folder / "in.csv", rows)
+    ended = run("draft", "in.csv", "--into", "coop.db#t")
+    assert ended.status == 0, ended.err
+    text = (folder / "job.toml").read_text()
+    for words in (
+        'date_format = "%d/%m/%Y"',
+        'values = {WHITE = "white", y = "yellow"}',
+        'decimal_mark = ","',
+        'where = "email"',
+        "several ways",
+        '"%m/%d/%Y"',
+    ):
+        assert words in text, text
+    assert 'at = "At"' in text  # two formats would do, so neither was guessed
+    assert "No incoming column fits more" in text
+    assert run("preview", "--job", "job.toml").status == 3  # at is not settled, all else is
+    mended = text.replace('at = "At"', 'at = {from = "At", date_format = "%d/%m/%Y"}  # I know')
+    (folder / "job.toml").write_text(mended)
+    assert run("load", "--job", "job.toml", "--yes").status == 0
+    assert [row[1] for row in stored(f"{folder}/coop.db#t")[:2]] == [b"white", b"yellow"]
+    text_file(folder / "in.csv", [[*row, extra] for row, extra in zip(rows, ["More", "1", "2"], strict=True)])
+    run("draft", "in.csv", "--into", "coop.db#t")
+    assert (folder / "job.toml").read_text() == mended.rstrip("\n") + '\nmore = "More"\n'
+    assert "nothing was changed" in run("draft", "in.csv", "--into", "coop.db#t").out
+
+
+def test_stamps_tell_the_time_of_the_run(folder):
+    receipt, rows = load(folder, [["K", "N"], ["a", 1]], 'k = "K"\nn = "N"\nat = { stamp = "time" }')
+    assert datetime.fromisoformat(rows[0][5]) == receipt.started.replace(tzinfo=None, microsecond=0)
+    preview = tidymerge.preview("in.csv", job=folder / "job.toml")
+    assert preview.rows.unchanged == 1
