@@ -5,6 +5,7 @@ import sqlite3
 from datetime import datetime
 
 import pytest
+from openpyxl import Workbook
 
 import tidymerge
 from conftest import database, sheet, stored, text_file
@@ -163,6 +164,20 @@ def test_rows_are_skipped_and_chosen(folder):
     assert "1 skipped: left out by skip_when." in receipt.notes
 
 
+def test_several_sheets_of_one_workbook(folder):
+    target = database(folder / "coop.db", "CREATE TABLE t (k TEXT PRIMARY KEY, n INTEGER)", "t", ())
+    book = Workbook()
+    for name, key in (("Week 1", "a"), ("Week 2", "b"), ("Notes", "c")):
+        page = book.create_sheet(name)
+        page.append(["k", "n"])
+        page.append([key, 1])
+    del book["Sheet"]
+    book.save(folder / "year.xlsx")
+    assert tidymerge.preview("year.xlsx#Week*", target).rows.inserted == 2
+    with pytest.raises(tidymerge.SourceError, match="it has 'Week 1'"):
+        tidymerge.preview("year.xlsx#Month*", target)
+
+
 def test_many_files_keep_their_origin(folder):
     target = database(folder / "coop.db", "CREATE TABLE t (k TEXT PRIMARY KEY, n INTEGER, a TEXT)", "t", ())
     sheet(folder / "week1.xlsx", [["k", "n"], ["a", 1], ["b", "x"]])
@@ -270,7 +285,9 @@ def test_a_drafted_job_runs_and_keeps_what_was_written(run, folder):
 
 
 def test_stamps_tell_the_time_of_the_run(folder):
-    receipt, rows = load(folder, [["K", "N"], ["a", 1]], 'k = "K"\nn = "N"\nat = { stamp = "time" }')
+    columns = 'k = "K"\nn = "N"\nat = { stamp = "time" }\na = { stamp = "run" }'
+    receipt, rows = load(folder, [["K", "N"], ["a", 1]], columns)
+    assert rows[0][1] == receipt.run
     assert datetime.fromisoformat(rows[0][5]) == receipt.started.replace(tzinfo=None, microsecond=0)
     preview = tidymerge.preview("in.csv", job=folder / "job.toml")
     assert preview.rows.unchanged == 1

@@ -1,5 +1,6 @@
 """A run from start to end. It reads as a table of contents; the work is in `core` and the adapters."""
 
+import secrets
 import time
 from collections.abc import Callable
 from contextlib import AbstractContextManager, nullcontext
@@ -49,12 +50,16 @@ class Decided:
 
 @dataclass(frozen=True, slots=True)
 class _Clock:
+    """When the run began, and its name: no two loads have the same, previews have none."""
+
     started: datetime
     began: float
+    run: str | None = None
 
     @classmethod
-    def start(cls) -> "_Clock":
-        return cls(datetime.now(UTC), time.perf_counter())
+    def start(cls, *, named: bool) -> "_Clock":
+        now = datetime.now(UTC)
+        return cls(now, time.perf_counter(), f"{now:%Y%m%d-%H%M%S}-{secrets.token_hex(3)}" if named else None)
 
 
 class _Quiet:
@@ -67,7 +72,7 @@ QUIET: Progress = _Quiet()
 
 def preview(job: Job, *, rejects: Path | None = None, progress: Progress = QUIET) -> Receipt:
     """Decide everything and write nothing; the target is opened read-only."""
-    clock = _Clock.start()
+    clock = _Clock.start(named=False)
     with open_target(job.target, write=False) as target:
         decided = _decide(job, target, clock, progress)
     if rejects is not None:
@@ -90,7 +95,7 @@ def load(
     is true. Raises Stopped when `expect` (a fingerprint) differs, when there are warnings that
     are not accepted, or when the job is strict and a row was rejected.
     """
-    clock = _Clock.start()
+    clock = _Clock.start(named=True)
     with open_target(job.target, write=True) as target:
         decided = _decide(job, target, clock, progress)
         _check_expectations(decided, job, clock, accept_warnings=accept_warnings, expect=expect, rejects=rejects)
@@ -129,7 +134,7 @@ def _decide(job: Job, target: Target, clock: _Clock, progress: Progress) -> Deci
         clock.started,
         conditions.computes,
         {find: _look_up(target, find) for find in {pair.rule.find for pair in pairing.pairs} if find is not None},
-        {"time": f"{clock.started:%Y-%m-%d %H:%M:%S}", "file": incoming.address},
+        {"time": f"{clock.started:%Y-%m-%d %H:%M:%S}", "file": incoming.address, "run": clock.run or "(preview)"},
         rules.clear_mark,
         shape.name,
     )
@@ -328,4 +333,5 @@ def _receipt(decided: Decided, state: State, clock: _Clock, rejects: Path | None
         started=clock.started,
         seconds=time.perf_counter() - clock.began,
         verified=True if touched else None,
+        run=clock.run if touched else None,
     )

@@ -3,6 +3,7 @@
 import glob
 from collections.abc import Sequence
 from dataclasses import replace
+from fnmatch import fnmatchcase
 from pathlib import Path
 
 import numpy as np
@@ -10,11 +11,14 @@ import pyarrow as pa
 
 from tidymerge.address import STANDARD_INPUT
 from tidymerge.core.header import ROWS_SEARCHED, find_header
+from tidymerge.core.mapping import listing
 from tidymerge.core.rejects import mended
-from tidymerge.errors import BadOption, NoSuchFile
+from tidymerge.errors import BadOption, NoSuchFile, NoSuchSheet
 from tidymerge.job.model import Job
 from tidymerge.model import Incoming, IncomingColumn, TableShape
-from tidymerge.sources import open_source
+from tidymerge.sources import ReadOptions, open_source
+
+_WILD = set("*?[")
 
 
 def read_incoming(job: Job, shape: TableShape) -> Incoming:
@@ -80,14 +84,23 @@ def addresses(given: Sequence[str]) -> list[str]:
     found: list[str] = []
     for text in given:
         name, mark, part = text.partition("#")
-        if text == STANDARD_INPUT or Path(text).exists() or Path(name).exists() or not set(name) & set("*?["):
-            found.append(text)
-            continue
-        files = sorted(glob.glob(name))  # noqa: PTH207 - the pattern may be absolute
-        if not files:
-            raise NoSuchFile(f"No file fits the pattern {name}.")
-        found += [f"{file}{mark}{part}" for file in files]
+        files = [name]
+        if text != STANDARD_INPUT and set(name) & _WILD and not Path(name).exists() and not Path(text).exists():
+            files = sorted(glob.glob(name))  # noqa: PTH207 - the pattern may be absolute
+            if not files:
+                raise NoSuchFile(f"No file fits the pattern {name}.")
+        for file in files:
+            found += _sheets(file, part) if set(part) & _WILD else [f"{file}{mark}{part}"]
     return found
+
+
+def _sheets(file: str, pattern: str) -> list[str]:
+    """The sheets of a workbook that fit a pattern such as Week*, in the workbook's order."""
+    names = [name for name, *_ in open_source(file, ReadOptions()).parts()]
+    fitting = [name for name in names if name == pattern] or [name for name in names if fnmatchcase(name, pattern)]
+    if not fitting:
+        raise NoSuchSheet(f"No sheet of {file} fits {pattern!r}; it has {listing(names)}.")
+    return [f"{file}#{name}" for name in fitting]
 
 
 def chosen(incoming: Incoming, rows: str | None) -> Incoming:

@@ -26,20 +26,20 @@ _MEANINGS = {
 
 
 def receipt(out: Console, shown: Receipt, *, details: bool = True) -> None:
-    """Print a receipt: what goes where, the tally, the changes, the rejects, the warnings."""
+    """Print a receipt: what changes, how, what is wrong; the tally last, where the eye rests after scrolling."""
     for table in shown.tables:
         out.print(_heading(shown, table))
-        out.print(_tally(shown))
-        if details:
-            for block in (_changes(table), _samples(table.samples), _columns(table)):
-                if block is not None:
-                    out.print(block)
+        blocks = (_samples(table.samples), _changes(table), _columns(table)) if details else ()
+        for block in blocks:
+            if block is not None:
+                out.print(block)
     if shown.rejects.reasons:
         out.print(_rejects(shown))
     for note in shown.notes:
         out.print(Text.assemble(("Note: ", "dim"), note))
     for warning in shown.warnings:
         out.print(Text.assemble(("Warning: ", "bold yellow"), warning))
+    out.print(_tally(shown))
     out.print(_closing(shown))
 
 
@@ -52,7 +52,7 @@ def _heading(shown: Receipt, table: TableReceipt) -> RenderableType:
         f"{names}Records matched by {' + '.join(table.key)}. "
         f"The table: {table.rows_before:,} rows before, {table.rows_after:,} after{conditional}."
     )
-    return Group(line, Text(under, "dim"))
+    return Group(line, Text(under + "\n", "dim"))
 
 
 def _tally(shown: Receipt) -> RenderableType:
@@ -71,7 +71,7 @@ def _tally(shown: Receipt) -> RenderableType:
             else ""
         )
         grid.add_row(Text(f"{count:,}", style), Text(name + extra, style), meaning)
-    return Padding(grid, (1, 0, 1, 2))
+    return Padding(grid, (1, 0, 0, 2))
 
 
 def _changes(table: TableReceipt) -> RenderableType | None:

@@ -65,7 +65,7 @@ class ColumnPart(_Strict):
     join: str = Field(" ", description="What stands between the texts of several columns.")
     value: Value | None = Field(None, description="The same value in every row.")
     compute: Word | None = Field(None, description="An expression over the incoming columns.")
-    stamp: Literal["time", "file"] | None = Field(
+    stamp: Literal["time", "run", "file"] | None = Field(
         None, description="Written with a record, but never a change by itself."
     )
     split: Word | None = Field(None, description="Cut the text at this, and take the piece number `part`.")
