@@ -11,6 +11,7 @@ from tidymerge.looking import Overview, View
 _SHORT = 24
 _KEYS_SHOWN = 3
 _VALUES_SHOWN = 4
+_CATEGORY = 8  # a text column with no more different values is shown with all of them
 
 
 def overview(out: Console, shown: Overview) -> None:
@@ -57,10 +58,12 @@ def view(out: Console, shown: View) -> None:
 
 
 def _commonest(column: ColumnProfile) -> str:
-    """The commonest values with their counts; where all differ, just a few of them."""
+    """The commonest values with their counts, all of a category's; where all differ, just a few of them."""
     if column.unique:
         return ", ".join(cut(text, _SHORT) for text, _ in column.commonest[:3]) + ", …"
-    return ", ".join(f"{cut(text, _SHORT)} ({count:,})" for text, count in column.commonest[:_VALUES_SHOWN])
+    category = column.kind == "text" and column.distinct <= _CATEGORY
+    shown = _CATEGORY if category else _VALUES_SHOWN
+    return ", ".join(f"{cut(text, _SHORT)} ({count:,})" for text, count in column.commonest[:shown])
 
 
 def _keys(shown: View) -> str:

@@ -17,7 +17,9 @@ def fold(name: str) -> str:
     punctuation alone stays as it is.
     """
     text = unicodedata.normalize("NFKC", name).casefold()
-    return "".join(sign for sign in text if unicodedata.category(sign)[0] in "LNM") or name.strip()
+    text = unicodedata.normalize("NFKC", text).casefold()  # folding may leave what composes and folds again
+    kept = "".join(sign for sign in text if unicodedata.category(sign)[0] in "LNM")
+    return unicodedata.normalize("NFC", kept) or name.strip()
 
 
 def pair_columns(

@@ -71,7 +71,7 @@ def _code_column(column: pa.ChunkedArray, room: int) -> tuple[Indices, int]:
         if high - low < room:
             codes: Indices = as_array(column).fill_null(low - 1 if low > -(2**63) else low).to_numpy() - low
             return codes, high - low + 1
-    coded = as_array(column.dictionary_encode())
+    coded = as_array(column).dictionary_encode()
     codes = coded.indices.fill_null(-1).to_numpy(zero_copy_only=False).astype(np.int64)
     return codes, max(len(coded.dictionary), 1)
 

@@ -63,7 +63,7 @@ class Profile:
 
 
 def profile(
-    columns: Sequence[IncomingColumn], declared: Sequence[str] = (), common: int = 5, sample: int = 5
+    columns: Sequence[IncomingColumn], declared: Sequence[str] = (), common: int = 8, sample: int = 5
 ) -> Profile:
     """Profile columns of equal length. `declared` are the types that a database declares, if it does."""
     texts = [pa.nulls(_length(column), pa.string()) if not _filled(column) else _tidied(column) for column in columns]
