@@ -111,13 +111,14 @@ def load(
         _prove_read_back(target, decided)
         file = _write_rejects(decided, job, rejects)
         try:
+            receipt = _receipt(decided, State.LOADED, clock, rejects=file)  # now: after the commit nothing may fail
             with shield():
                 target.commit()
         except BaseException:
             if file is not None:
                 file.unlink(missing_ok=True)
             raise
-    return _receipt(decided, State.LOADED, clock, rejects=file)
+    return replace(receipt, seconds=time.perf_counter() - clock.began)
 
 
 def _decide(job: Job, target: Target, clock: _Clock, progress: Progress) -> Decided:

@@ -60,7 +60,10 @@ def finish(receipt: "Receipt") -> None:
 
 @contextmanager
 def uninterrupted() -> Iterator[None]:
-    """Hold Ctrl-C and SIGTERM back until the commit is over, so that what is said of it is true."""
+    """Hold Ctrl-C and SIGTERM back from the commit on, so that what is said of it is true.
+
+    After a commit only the receipt is left to print, which is quick: a signal then would say "nothing was written".
+    """
     if threading.current_thread() is not threading.main_thread():
         yield
         return
@@ -68,9 +71,10 @@ def uninterrupted() -> Iterator[None]:
     before = [signal.signal(number, signal.SIG_IGN) for number in numbers]
     try:
         yield
-    finally:
+    except BaseException:
         for number, handler in zip(numbers, before, strict=True):
             signal.signal(number, handler)
+        raise
 
 
 class StageLine:
