@@ -1,0 +1,77 @@
+"""Numbers and dates as people write them: read as they are meant, or not at all."""
+
+from datetime import date, datetime
+
+import numpy as np
+import pyarrow as pa
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from strategies import PROPERTY
+from tidymerge.core.convert import cast_cells
+from tidymerge.core.shaping import shape_column
+from tidymerge.model import ColumnType, Incoming, IncomingColumn, Kind
+from tidymerge.rules import ColumnRule
+
+KG = ColumnType(Kind.DECIMAL, "DECIMAL(18,3)", precision=18, scale=3)
+
+
+def shaped(rule, cells, kind=Kind.DECIMAL, mark=None):
+    """What a rule makes of one column called X."""
+    incoming = Incoming("in.csv", (IncomingColumn("X", (pa.array(cells, pa.string()),)),), np.arange(len(cells)), 1)
+    return shape_column(incoming, rule, kind, mark)
+
+
+@PROPERTY
+@given(st.lists(st.decimals(min_value=-(10**9), max_value=10**9, places=2), min_size=1, max_size=8), st.booleans())
+def test_a_number_written_with_points_and_a_comma_comes_back(numbers, euros):
+    texts = [f"{number:,.2f}".translate(str.maketrans(",.", ".,")) + (" €" if euros else "") for number in numbers]
+    rule = ColumnRule(sources=("X",), decimal_mark=",", grouping=".", currency="€")
+    cast = cast_cells(shaped(rule, texts).parts, KG, len(texts))
+    assert cast.values.to_pylist() == numbers
+
+
+@PROPERTY
+@given(st.decimals(min_value=-1000, max_value=1000, places=1))
+def test_percent_moves_the_point_two_places(number):
+    rule = ColumnRule(sources=("X",), percent=True)
+    cast = cast_cells(shaped(rule, [f"{number} %", f"{number}"]).parts, KG, 2)
+    assert cast.values.to_pylist() == [number / 100, number]
+
+
+@pytest.mark.parametrize("text", ["1.5", "1.2345,5", "12.34", "1,5,5", "1.234.5", "--5", "5-", "€"])
+def test_what_could_be_another_number_is_not_read(text):
+    rule = ColumnRule(sources=("X",), decimal_mark=",", grouping=".", currency="€")
+    assert cast_cells(shaped(rule, [text]).parts, KG, 1).values.to_pylist() == [None]
+
+
+@PROPERTY
+@given(st.dates(min_value=date(1900, 1, 1)), st.sampled_from(["%d/%m/%Y", "%m-%d-%Y", "%d %B %Y", "%Y%m%d"]))
+def test_dates_in_a_format_come_back(day, form):
+    found = shaped(ColumnRule(sources=("X",), date_formats=("%H:%M", form)), [day.strftime(form), ""], Kind.DATE)
+    assert found.parts[0].to_pylist() == [day, None]
+    assert not found.flaws
+
+
+def test_a_format_reads_what_the_column_keeps():
+    rule = ColumnRule(sources=("X",), date_formats=("%d.%m.%Y %H:%M",))
+    assert shaped(rule, ["04.05.2026 09:30"], Kind.TIMESTAMP).parts[0].to_pylist() == [datetime(2026, 5, 4, 9, 30)]
+    flaws = shaped(rule, ["04.05.2026"], Kind.TIMESTAMP).flaws
+    assert (flaws[0].values.to_pylist(), "%d.%m.%Y %H:%M" in flaws[0].expected) == (["04.05.2026"], True)
+
+
+def test_a_clearing_mark_is_no_value_and_is_remembered():
+    found = shaped(ColumnRule(sources=("X",)), ["-", "--", "", None, " - "], Kind.TEXT, mark="-")
+    assert found.parts[0].to_pylist() == [None, "--", None, None, None]
+    assert found.cleared.tolist() == [True, False, False, False, True]
+
+
+def test_steps_apply_in_the_order_of_the_reference():
+    rule = ColumnRule(
+        sources=("X",), split="/", part=2, pattern=r"(\d+)", replace=(("0", "o"),), case="upper", pad_to=4, pad_with="*",
+        values={"*1O2": "found"},
+    )  # fmt: skip
+    found = shaped(rule, ["a/no 102 b", "a/7", "x"], Kind.TEXT)
+    assert found.parts[0].to_pylist() == ["found", None, None]
+    assert found.flaws[0].values.to_pylist() == ["***7"]
