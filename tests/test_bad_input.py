@@ -205,6 +205,15 @@ def test_secrets_and_control_characters_of_cells_do_not_steer_the_terminal(run, 
     )
     shown = run("preview", incoming, "--into", hives).out
     assert "\x1b" not in shown
+    hostile = text_file(
+        folder / "n.csv", [["Apiary code", "Hive no.", "Queen colour", "\x1b[31mred"], ["L01", 1, "x", "y"]]
+    )
+    for ended in (
+        run("look", hostile),
+        run("preview", hostile, "--into", hives),
+        run("preview", "\x1b[31m.csv", "--into", hives),
+    ):
+        assert "\x1b" not in ended.out + ended.err
     assert "red [b]x" in shown
 
 

@@ -25,6 +25,9 @@ class TestSqlite(TargetContract):
         connection.close()
         return found
 
+    def unchecked(self, schema: str, rows: str) -> str:
+        return f"PRAGMA foreign_keys = OFF; PRAGMA ignore_check_constraints = ON; {schema}; {rows};"
+
     def refusing_trigger(self, table: str, condition: str) -> str:
         return f"CREATE TRIGGER no BEFORE INSERT ON {table} WHEN {condition} BEGIN SELECT RAISE(ABORT, 'unlucky'); END;"
 

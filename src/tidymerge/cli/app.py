@@ -89,7 +89,8 @@ def _interrupted(_number: int, _frame: FrameType | None) -> None:
 
 
 def _say(words: str) -> None:
-    """One or two sentences on standard error; with --debug also where the error arose."""
+    """One or two sentences on standard error, without what would steer the terminal; with --debug also the place."""
     if os.environ.get("TIDYMERGE_DEBUG"):
         traceback.print_exc()
-    print(f"tidymerge: {words}", file=sys.stderr)
+    shown = "".join(sign if sign.isprintable() else "\N{REPLACEMENT CHARACTER}" for sign in words)
+    print(f"tidymerge: {shown}", file=sys.stderr)

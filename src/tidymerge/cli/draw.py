@@ -13,6 +13,7 @@ from tidymerge.receipt import Receipt, RejectedCell, SampleRow, State, TableRece
 
 _ROWS_NAMED = 8
 _LONGEST_VALUE = 40
+_LONGEST_NAME = 400
 _SHOWN = {"\n": "␤", "\t": "␉", "\N{NO-BREAK SPACE}": "␣"}
 _NUMBERS = ("fields", "row", "rows", "example: row", "columns", "blank", "distinct", "longest")
 _STYLES = {"inserted": "green", "updated": "cyan", "unchanged": "dim", "skipped": "dim", "rejected": "red"}
@@ -45,11 +46,16 @@ def receipt(out: Console, shown: Receipt, *, details: bool = True) -> None:
 
 def _heading(shown: Receipt, table: TableReceipt) -> RenderableType:
     verb = {State.LOADED: "Loaded", State.PREVIEWED: "Preview of"}.get(shown.state, "Not loaded:")
-    line = Text.assemble((verb, "bold"), f" {shown.incoming} ", ("into", "bold"), f" {table.target}")
+    line = Text.assemble(
+        (verb, "bold"),
+        f" {cut(shown.incoming, _LONGEST_NAME)} ",
+        ("into", "bold"),
+        f" {cut(table.target, _LONGEST_NAME)}",
+    )
     conditional = " if loaded" if shown.state is State.PREVIEWED else ""
     names = f"Column names in row {shown.header_row}. " if shown.header_row else ""
     under = (
-        f"{names}Records matched by {' + '.join(table.key)}. "
+        f"{names}Records matched by {' + '.join(map(cut, table.key))}. "
         f"The table: {table.rows_before:,} rows before, {table.rows_after:,} after{conditional}."
     )
     return Group(line, Text(under + "\n", "dim"))
@@ -81,10 +87,10 @@ def _changes(table: TableReceipt) -> RenderableType | None:
     for name, count in sorted(table.columns.items(), key=lambda item: -item[1]):
         example = table.examples[name]
         listed.add_row(
-            name,
+            cut(name),
             f"{count:,}",
             str(example.row),
-            " / ".join(example.key),
+            cut(" / ".join(example.key)),
             value(example.before),
             value(example.after, "cyan"),
         )
@@ -113,7 +119,7 @@ def _columns(table: TableReceipt) -> RenderableType:
     for column in table.view:
         shown = Text("   ").join(_before_after(before, after) for before, after in column.samples)
         key = " (key)" if column.target in table.key else ""
-        listed.add_row(column.target + key, cut(column.source), column.rule or "-", shown)
+        listed.add_row(cut(column.target) + key, cut(column.source), cut(column.rule or "-", _LONGEST_NAME), shown)
     lines = []
     if table.not_loaded:
         lines.append(f"Incoming columns not loaded: {listing(table.not_loaded)}.")
@@ -150,7 +156,7 @@ def _which(cell: RejectedCell) -> str:
 
 
 def _example(cell: RejectedCell) -> str:
-    return f"{cell.column or ''} {cut(cell.value) if cell.value is not None else ''}".strip()
+    return f"{cut(cell.column or '')} {cut(cell.value) if cell.value is not None else ''}".strip()
 
 
 def _closing(shown: Receipt) -> RenderableType:
@@ -180,7 +186,7 @@ def grid(title: str, names: Sequence[str]) -> Table:
         header_style="dim underline",
     )
     for name in names:
-        listed.add_column(name, justify="right" if name in _NUMBERS else "left", overflow="fold")
+        listed.add_column(cut(name), justify="right" if name in _NUMBERS else "left", overflow="fold")
     return listed
 
 

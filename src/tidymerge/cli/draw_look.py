@@ -20,7 +20,7 @@ def overview(out: Console, shown: Overview) -> None:
     listed = grid("", (shown.part, "rows", "columns"))
     listed.title = None
     for name, rows, columns in shown.parts:
-        listed.add_row(name, f"{rows:,}", str(columns))
+        listed.add_row(cut(name), f"{rows:,}", str(columns))
     out.print(listed)
     if shown.parts:
         out.print(Text(f"\nLook into one with: tidymerge look '{shown.address}#{shown.parts[0][0]}'", "dim"))
@@ -37,7 +37,7 @@ def view(out: Console, shown: View) -> None:
     listed.title = None
     for column in columns:
         listed.add_row(
-            column.name,
+            cut(column.name),
             column.type,
             f"{column.blanks:,}" if column.blanks else "-",
             f"{column.distinct:,}" + (" unique" if column.unique else ""),

@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from tidymerge.core.cells import as_array
 from tidymerge.core.rows import key_text
-from tidymerge.model import ChangeSet, Existing, Flaw, Fold, Pairing, Reason, TableShape
+from tidymerge.model import ChangeSet, Existing, Flaw, Fold, Mask, Pairing, Reason, TableShape
 from tidymerge.targets.sqlite.columns import to_stored
 from tidymerge.targets.sqlite.describe import affinity
 from tidymerge.targets.sqlite.session import Session, quoted
@@ -168,7 +168,8 @@ class Stage:
         changes: ChangeSet,
         pairing: Pairing,
     ) -> list[Flaw]:
-        positions = np.sort(self.session.table(query)["n"].to_numpy().astype(np.int64))
+        found = np.sort(self.session.table(query)["n"].to_numpy().astype(np.int64))
+        positions = found[_concerned(changes, names)[found]]
         if not len(positions):
             return []
         sources = {pair.target.name: pair.incoming for pair in pairing.pairs}
@@ -176,3 +177,13 @@ class Stage:
         values = key_text(changes.after.take(pa.array(positions)), shown) if shown else None
         column = " / ".join(sources[name] for name in shown) or None
         return [Flaw(reason, changes.incoming[positions], wanted, column, values)]
+
+
+def _concerned(changes: ChangeSet, names: Sequence[str]) -> Mask:
+    """The changes that write one of the columns `names`: an old offence of the record is no fault of the row."""
+    if not names:
+        return np.ones(changes.after.num_rows, bool)
+    written = [changes.changed[name] for name in names if name in changes.changed]
+    updates = np.logical_or.reduce([np.zeros(changes.updates, bool), *written])
+    concerned: Mask = np.r_[updates, np.ones(changes.inserts, bool)]
+    return concerned
