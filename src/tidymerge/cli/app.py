@@ -23,12 +23,12 @@ app = typer.Typer(
     rich_markup_mode=None,  # plain help needs no Rich, and answers at once
     context_settings={"help_option_names": ["-h", "--help"]},
 )
-app.command()(look.look)
-app.command()(draft.draft)
-app.command()(preview.preview)
-app.command()(load.load)
-app.command()(schema.schema)
-app.command()(demo.demo)
+app.command(short_help="Show what is in a sheet or a table.")(look.look)
+app.command(short_help="Write a job file by matching columns.")(draft.draft)
+app.command(short_help="Show what a load would do.")(preview.preview)
+app.command(short_help="Load the rows, all or nothing.")(load.load)
+app.command(short_help="Print the JSON Schema of job files.")(schema.schema)
+app.command(short_help="Run the whole tour on demo data.")(demo.demo)
 
 
 @app.callback(invoke_without_command=True)
