@@ -60,6 +60,11 @@ def test_quotients_and_rounding_go_half_away_from_zero(pairs, places):
                 assert rounded[row] == a.quantize(Decimal(1).scaleb(-places), ROUND_HALF_UP)
 
 
+def test_nothing_times_much_is_nothing():
+    one, other = columns([(Decimal(0), Decimal(1)), (None, Decimal(10) ** 25)])
+    assert decimals.from_units(decimals.multiply(one, other)).to_pylist() == [Decimal(0), None]
+
+
 def test_integers_and_sliced_columns_become_units():
     numbers = pa.array([Decimal("1.25"), None, Decimal("-2.50"), Decimal("3.75")]).slice(1)
     units = decimals.to_units(numbers)

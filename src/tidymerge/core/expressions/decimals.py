@@ -117,7 +117,8 @@ def _times(one: np.ndarray, other: np.ndarray) -> np.ndarray:
 
 
 def _roomy(one: np.ndarray, other: np.ndarray, largest: int) -> tuple[np.ndarray, np.ndarray]:
-    kind: type = np.int64 if largest < _ROOM else object
+    """Both as 64-bit integers if they and the result, at most `largest`, have room in them."""
+    kind: type = np.int64 if max(largest, _largest(one), _largest(other)) < _ROOM else object
     return one.astype(kind, copy=False), other.astype(kind, copy=False)
 
 
