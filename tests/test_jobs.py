@@ -291,3 +291,11 @@ def test_stamps_tell_the_time_of_the_run(folder):
     assert datetime.fromisoformat(rows[0][5]) == receipt.started.replace(tzinfo=None, microsecond=0)
     preview = tidymerge.preview("in.csv", job=folder / "job.toml")
     assert preview.rows.unchanged == 1
+
+
+@pytest.mark.parametrize("rule", ['{ from = "N", blanks = "fill-only" }', '{ from = "N", update_when = "empty" }'])
+def test_a_stored_value_that_its_type_cannot_hold_is_not_empty(folder, rule):
+    before = [("k1", "x", None, "n/a", None), ("k2", "x", None, None, None)]
+    receipt, rows = load(folder, [["K", "N"], ["k1", 1], ["k2", 2]], f'k = "K"\nd = {rule}', before=before)
+    assert [row[3] for row in rows] == ["n/a", 2]
+    assert "can't hold" in receipt.warnings[0]

@@ -283,7 +283,8 @@ class Existing:
     """The target's records that may match, as typed columns.
 
     `places` says where each record lives, in whatever form the adapter needs to find it again.
-    `unreadable` counts, by column, stored values that are not of the column's declared type.
+    `unreadable` marks, by column, the records whose stored value is not of the column's declared type: it is
+    null in `values`, but not empty.
     `complete` says whether these are all the records of the target.
     """
 
@@ -291,7 +292,7 @@ class Existing:
     places: pa.Table
     rows_in_target: int
     complete: bool
-    unreadable: Mapping[str, int] = field(default_factory=dict)
+    unreadable: Mapping[str, Mask] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)

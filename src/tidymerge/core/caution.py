@@ -38,7 +38,8 @@ def cautions(
     if counted.updated >= _MANY and counted.updated == existing.rows_in_target:
         found.append(f"Every one of the {existing.rows_in_target:,} records of the target would change.")
     found.extend(near_misses(incoming, known_keys, changes, pairing))
-    for column, count in existing.unreadable.items():
+    for column, mask in existing.unreadable.items():
+        count = int(mask.sum())
         found.append(
             f"{count:,} {plural(count, 'record holds', 'records hold')} something in {column} that its declared "
             "type can't hold; where a row brings a value, it will replace that."

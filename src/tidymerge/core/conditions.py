@@ -13,7 +13,7 @@ from tidymerge.core.convert import as_text
 from tidymerge.core.expressions import Expression, Frame, Type, compile_expression, type_of
 from tidymerge.core.mapping import fold, incoming_name, target_name
 from tidymerge.errors import BadExpression
-from tidymerge.model import Incoming, Indices, Mask, Pairing, TableShape
+from tidymerge.model import Existing, Incoming, Indices, Mask, Pairing, TableShape
 from tidymerge.rules import Instruction, Rules
 
 _EMPTY, _GREATER = "empty", "greater"
@@ -102,7 +102,7 @@ class Sides:
 
     incoming: Incoming
     values: pa.Table
-    existing: pa.Table | None
+    existing: Existing | None
     rows: Indices
     records: Indices
 
@@ -112,13 +112,17 @@ class Sides:
         for scope, name in expression.uses:
             if scope == "existing":
                 assert self.existing is not None  # noqa: S101 - compiled without that scope otherwise
-                columns[scope, name] = as_array(self.existing[name]).take(pa.array(self.records))
+                columns[scope, name] = as_array(self.existing.values[name]).take(pa.array(self.records))
             elif name in self.values.column_names:
                 columns[scope, name] = as_array(self.values[name]).take(pa.array(self.rows))
             else:
                 columns[scope, name] = as_text(self.incoming.column(name)).take(pa.array(self.rows))
         frame = Frame(columns, len(self.rows), now)
-        return mask_of(pc.and_(expression.evaluate(frame).fill_null(False), pa.array(~frame.failed())))
+        held = mask_of(pc.and_(expression.evaluate(frame).fill_null(False), pa.array(~frame.failed())))
+        for scope, name in expression.uses:
+            if scope == "existing" and self.existing is not None and name in self.existing.unreadable:
+                held &= ~self.existing.unreadable[name][self.records]  # not empty, and not known either
+        return held
 
 
 def resolved(rules: Rules, incoming: Incoming, pairing: Pairing, shape: TableShape) -> Rules:

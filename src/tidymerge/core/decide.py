@@ -161,7 +161,7 @@ def _updates(question: Question, known: Indices, told: Told, flaws: list[Flaw], 
     rows, records = known, question.matches.record[known]
     if question.rules.update_all:
         rows, records = all_matches(question.codes, known)
-    sides = Sides(question.incoming, question.converted.values, question.existing.values, rows, records)
+    sides = Sides(question.incoming, question.converted.values, question.existing, rows, records)
     changed = compare(question, sides)
     for mask, columns in told.only:
         for name in changed:
@@ -179,7 +179,7 @@ def _updates(question: Question, known: Indices, told: Told, flaws: list[Flaw], 
         skips["update_when was not met"] = _mask(np.setdiff1d(rows[unmet], rows[touched]), question.rows)
     changed = {name: mask[touched] for name, mask in changed.items()}
     rows, records = rows[touched], records[touched]
-    sides = Sides(question.incoming, question.converted.values, question.existing.values, rows, records)
+    sides = Sides(question.incoming, question.converted.values, question.existing, rows, records)
     for pair in question.pairing.going_along:
         changed[pair.target.name] = _changes(question, pair, sides)
     return _Updates(rows, records, changed)
@@ -218,6 +218,8 @@ def _speaks(question: Question, pair: Pair, sides: Sides, new: pa.Array, old: pa
     speaks = valid(new)
     if blanks is Blanks.FILL_ONLY:
         speaks = speaks & ~valid(old)
+        if pair.target.name in question.existing.unreadable:
+            speaks = speaks & ~question.existing.unreadable[pair.target.name][sides.records]
     if pair.target.name in question.converted.cleared:
         speaks = speaks | question.converted.cleared[pair.target.name][sides.rows]
     return speaks

@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 
 from tidymerge.core.cells import as_array, valid
 from tidymerge.core.convert import cast_cells
-from tidymerge.model import Kind, TargetColumn
+from tidymerge.model import Kind, Mask, TargetColumn
 from tidymerge.targets.sqlite.session import Session, quoted
 
 _TEXT_KINDS = (Kind.TEXT, Kind.UUID, Kind.JSON, Kind.DATE, Kind.TIME, Kind.TIMESTAMP)
@@ -59,8 +59,8 @@ def _exact(name: str) -> str:
     )
 
 
-def to_typed(stored: pa.Table, columns: Sequence[TargetColumn]) -> tuple[pa.Table, dict[str, int]]:
-    """Stored values as the declared types mean them, and how many by column are not of their type."""
+def to_typed(stored: pa.Table, columns: Sequence[TargetColumn]) -> tuple[pa.Table, dict[str, Mask]]:
+    """Stored values as the declared types mean them, and by column which are not of their type."""
     typed, unreadable = {}, {}
     for column in columns:
         raw = as_array(stored[column.name])
@@ -69,8 +69,8 @@ def to_typed(stored: pa.Table, columns: Sequence[TargetColumn]) -> tuple[pa.Tabl
             continue
         parts = [] if raw.null_count == len(raw) else [raw]
         typed[column.name] = cast_cells(parts, column.type, len(raw)).values
-        lost = int((valid(raw) & ~valid(typed[column.name])).sum())
-        if lost:
+        lost = valid(raw) & ~valid(typed[column.name])
+        if lost.any():
             unreadable[column.name] = lost
     return pa.table(typed), unreadable
 
