@@ -6,7 +6,7 @@
     │   ├── NoKey                                 no key given and none that serves
     │   ├── NoSuchColumn                          a named column that isn't there
     │   ├── AmbiguousColumn                       several columns fit one name
-    │   ├── UnloadableColumn                      a generated column asked to be loaded
+    │   ├── UnloadableColumn                      a column that the database computes, or of a type that can't be loaded
     │   ├── BadOption                             an option's value that makes no sense
     │   ├── BadJob                                a job file with a word or a value that it can't have
     │   └── BadExpression                         a condition or computed value that can't be understood
@@ -23,6 +23,8 @@
     │   ├── TargetUnreadable                      not a database, or damaged
     │   ├── TargetReadOnly
     │   ├── TargetLocked
+    │   ├── TargetChanged                         others kept changing the records meanwhile
+    │   ├── ServerAway                            no connection to the server, or it broke
     │   ├── TargetFull
     │   └── WriteRefused                          the database refused the write
     ├── ProofFailed                           1   the run didn't add up and was rolled back
@@ -75,7 +77,7 @@ class AmbiguousColumn(UsageError):
 
 
 class UnloadableColumn(UsageError):
-    """The database computes the column itself."""
+    """The database computes the column itself, or its type is none that rows can be loaded into."""
 
 
 class BadOption(UsageError):
@@ -140,6 +142,14 @@ class TargetReadOnly(TargetError):
 
 class TargetLocked(TargetError):
     """Another program holds the database."""
+
+
+class TargetChanged(TargetError):
+    """Another program changed the records, or stood in the way, between reading and writing; it can be tried again."""
+
+
+class ServerAway(TargetError):
+    """No connection to the server can be made, or it was lost."""
 
 
 class TargetFull(TargetError):

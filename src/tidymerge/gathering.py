@@ -5,6 +5,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from fnmatch import fnmatchcase
 from pathlib import Path
+from typing import Self
 
 import numpy as np
 import pyarrow as pa
@@ -16,9 +17,31 @@ from tidymerge.core.rejects import mended
 from tidymerge.errors import BadOption, NoSuchFile, NoSuchSheet
 from tidymerge.job.model import Job
 from tidymerge.model import Incoming, IncomingColumn, TableShape
+from tidymerge.ports import Target
 from tidymerge.sources import ReadOptions, open_source
+from tidymerge.splitting import Gathered
 
 _WILD = set("*?[")
+
+
+class Gathering:
+    """The incoming rows of a job, read once even if the load is started several times."""
+
+    def __init__(self, job: Job) -> None:
+        self._job = job
+        self._gathered: Gathered | None = None
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._gathered = None
+
+    def rows(self, shape: TableShape, target: Target) -> Gathered:
+        """All rows; those that live where the target does are read again, in its transaction."""
+        if self._gathered is None:
+            self._gathered = Gathered(read_incoming(self._job, shape))
+        return self._gathered
 
 
 def read_incoming(job: Job, shape: TableShape) -> Incoming:

@@ -48,8 +48,10 @@ class ColumnType:
     """A target column's type: its kind and the bounds of what it can hold.
 
     `length` counts characters; `precision` and `scale` are decimal digits; `digits` is how many
-    significant digits the target keeps of a decimal; `numeric_text` marks a text column in which
-    the database stores text that looks like a number as a number.
+    significant digits the target keeps of a decimal; of a float `precision` counts bits (24 for single
+    precision), of a time or timestamp `scale` is the digits after its seconds; `allowed` lists the only
+    texts that an enumeration takes; `numeric_text` marks a text column in which the database stores
+    text that looks like a number as a number.
     """
 
     kind: Kind
@@ -62,6 +64,7 @@ class ColumnType:
     maximum: int = 2**63 - 1
     zone: bool = False
     numeric_text: bool = False
+    allowed: tuple[str, ...] = ()
 
     @property
     def arrow(self) -> pa.DataType:
@@ -85,12 +88,13 @@ class Fold(StrEnum):
 
     NOTHING = "nothing"
     ASCII_CASE = "ASCII letter case"
+    DATABASE = "what only the database can tell"
     TRAILING_SPACES = "trailing spaces"
 
 
 @dataclass(frozen=True, slots=True)
 class TargetColumn:
-    """One column of the target, as it is declared there."""
+    """One column of the target, as it is declared there. `foreign` marks a type that rows can't be loaded into."""
 
     name: str
     type: ColumnType
@@ -98,6 +102,12 @@ class TargetColumn:
     has_default: bool = False
     generated: bool = False
     fold: Fold = Fold.NOTHING
+    foreign: bool = False
+
+    @property
+    def loadable(self) -> bool:
+        """Whether rows can bring a value for it."""
+        return not (self.generated or self.foreign)
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,11 +121,15 @@ class ForeignKey:
 
 @dataclass(frozen=True, slots=True)
 class Check:
-    """A check constraint: its expression as the database itself wrote it, and the columns it names."""
+    """A check constraint: its expression as the database itself wrote it, and the columns it names.
+
+    A domain's check calls the one column it judges by another name, which is `domain`.
+    """
 
     name: str
     expression: str
     columns: tuple[str, ...]
+    domain: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -211,6 +225,7 @@ class Reason(StrEnum):
     NOT_A_UUID = "not a UUID"
     NOT_JSON = "not JSON"
     NOT_BINARY = "not binary"
+    NOT_ALLOWED = "not an allowed value"
     TURNED_INTO_DATE = "a date among text"
     STORED_AS_NUMBER = "text that would be stored as a number"
     FORMULA_ERROR = "a formula error"
@@ -308,7 +323,8 @@ class ChangeSet:
     """What was decided: for every row its outcome, and for every touched row what is written.
 
     `after` has one row a change, updates first (grouped by `shape`, the set of changed columns),
-    then inserts. `before` has one row an update. `changed[c]` marks the updates that change column c.
+    then inserts (grouped by the columns they give). `positions` are their places in the staging table, ascending
+    within both. `before` has one row an update. `changed[c]` marks the updates that change column c.
     `incoming` and `existing` index into the rows that they came from (`existing` only for updates).
     `given[c]` marks the inserts that give column c a value, be it null; the others leave it to its default.
     `stamps` are columns that no fingerprint heeds; `skips` counts skipped rows by why.
@@ -323,6 +339,7 @@ class ChangeSet:
     before: pa.Table
     changed: Mapping[str, Mask]
     shapes: Indices
+    positions: Indices
     given: Mapping[str, Mask]
     stamps: tuple[str, ...] = ()
     skips: Mapping[str, int] = field(default_factory=dict)
@@ -336,6 +353,16 @@ class ChangeSet:
     def inserts(self) -> int:
         """How many records are inserted."""
         return len(self.incoming) - len(self.existing)
+
+
+@dataclass(frozen=True, slots=True)
+class Violation:
+    """Staged changes, by their positions, that break a constraint on `columns`, and what was `wanted` instead."""
+
+    reason: Reason
+    wanted: str
+    columns: tuple[str, ...]
+    positions: Indices
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,13 +1,13 @@
 """The contracts between the flow and the outside: where rows come from and where they go."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from types import TracebackType
 from typing import Protocol, Self
 
 import pyarrow as pa
 
-from tidymerge.model import ChangeSet, Existing, Flaw, Incoming, Pairing, TableShape, TargetColumn
+from tidymerge.model import ChangeSet, Existing, Incoming, Pairing, TableShape, TargetColumn, Violation
 
 
 class Source(Protocol):
@@ -83,20 +83,33 @@ class Target(Protocol):
     def sibling(self, table: str) -> "tuple[TableShape, pa.Table]":
         """Another table of the same place, to look up in: its shape and all of its records, typed."""
 
-    def stage(self, changes: ChangeSet, existing: Existing, pairing: Pairing) -> None:
-        """Put the decided changes where set-based statements reach them, in place of any staged before.
+    def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
+        """A number for each of the distinct texts, equal for those that the target takes for equal."""
 
-        The table itself is untouched.
+    def read_in_batches(self, columns: Sequence[TargetColumn]) -> Iterator[Existing]:
+        """All records, a bounded number at a time."""
+
+    def stage(self, changes: ChangeSet, existing: Existing, pairing: Pairing) -> list[Refusal]:
+        """Put decided changes where set-based statements reach them, beside those staged before.
+
+        Returns those whose values the target can't even hold. When opened for writing, the records to
+        update are locked from here on, and are sure to be as they were compared. Raises TargetChanged.
         """
 
-    def violations(self, changes: ChangeSet, pairing: Pairing) -> list[Flaw]:
+    def unstage(self, positions: Sequence[int]) -> None:
+        """Take staged changes away again."""
+
+    def violations(self, pairing: Pairing) -> list[Violation]:
         """The staged changes that would break a constraint of the table."""
 
     def write(self, changes: ChangeSet) -> Written:
-        """Write what is staged: only changed rows, only changed columns."""
+        """Write changes that are staged: only changed rows, only changed columns."""
 
-    def read_back(self, changes: ChangeSet) -> pa.Table:
+    def read_back(self, changes: ChangeSet, pairing: Pairing) -> pa.Table:
         """The written records as they now stand, in the order of the change set."""
+
+    def suspects(self) -> list[str]:
+        """What may change the table's rows on its own: triggers, rules and policies, by kind and name."""
 
     def commit(self) -> None:
         """Make the writes last."""

@@ -20,6 +20,7 @@ CHANGES = ChangeSet(
     before=pa.table({"k": ["a"], "n": [1], "s": ["then"]}),
     changed={"n": np.array([True]), "s": np.array([True])},
     shapes=np.array([3]),
+    positions=np.array([0, 1]),
     given={},
     stamps=("s",),
 )
@@ -27,10 +28,10 @@ TALLY = Tally(inserted=1, updated=1, unchanged=1, rejected=1)
 
 
 def test_a_run_that_adds_up_is_proved():
-    assert account.tally(CHANGES) == TALLY
+    assert account.tally([CHANGES]) == TALLY
     account.prove_tally(TALLY, CHANGES, 4)
-    account.prove_written(CHANGES, 10, 11, updated=1, inserted=1)
-    assert account.reasons(CHANGES) == {"too long": 1}  # a row counts under the first thing wrong with it
+    account.prove_written([CHANGES], 10, 11, updated=1, inserted=1)
+    assert account.reasons([CHANGES]) == {"too long": 1}  # a row counts under the first thing wrong with it
 
 
 @pytest.mark.parametrize(
@@ -45,13 +46,13 @@ def test_a_run_that_adds_up_is_proved():
 )
 def test_rows_that_are_lost_or_counted_twice_are_noticed(changes, rows):
     with pytest.raises(ProofFailed, match="does not add up"):
-        account.prove_tally(account.tally(changes), changes, rows)
+        account.prove_tally(account.tally([changes]), changes, rows)
 
 
 @pytest.mark.parametrize(("after", "updated", "inserted"), [(10, 1, 1), (12, 1, 1), (11, 2, 1), (11, 1, 0)])
 def test_a_target_that_did_something_else_is_noticed(after, updated, inserted):
     with pytest.raises(ProofFailed, match="rolled back"):
-        account.prove_written(CHANGES, 10, after, updated=updated, inserted=inserted)
+        account.prove_written([CHANGES], 10, after, updated=updated, inserted=inserted)
 
 
 @pytest.mark.parametrize(
@@ -65,7 +66,7 @@ def test_a_target_that_did_something_else_is_noticed(after, updated, inserted):
     ],
 )  # fmt: skip
 def test_another_decision_has_another_fingerprint(other):
-    assert account.fingerprint(other) != account.fingerprint(CHANGES)
+    assert account.fingerprint([other]) != account.fingerprint([CHANGES])
 
 
 @pytest.mark.parametrize(
@@ -78,4 +79,4 @@ def test_another_decision_has_another_fingerprint(other):
     ],
 )
 def test_the_same_decision_has_the_same_fingerprint(same):
-    assert account.fingerprint(same) == account.fingerprint(CHANGES)
+    assert account.fingerprint([same]) == account.fingerprint([CHANGES])

@@ -2,21 +2,25 @@
 
 import hashlib
 from collections import Counter
+from collections.abc import Sequence
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tidymerge.core.cells import as_array, valid
+from tidymerge.core.buckets import BUCKETS, buckets_of, spelled
+from tidymerge.core.cells import as_array, text_bytes, valid
 from tidymerge.errors import ProofFailed
 from tidymerge.model import ChangeSet, Indices, Outcome, Tally
 
 FINGERPRINT_LENGTH = 16  # hexadecimal digits shown and compared: 64 bits of SHA-256
 
 
-def tally(changes: ChangeSet) -> Tally:
-    """Count the outcomes of the incoming rows."""
-    counts = np.bincount(changes.outcomes, minlength=len(Outcome))
+def tally(parts: Sequence[ChangeSet]) -> Tally:
+    """Count the outcomes of the incoming rows, over all parts of a load."""
+    counts = np.zeros(len(Outcome), np.int64)
+    for changes in parts:
+        counts += np.bincount(changes.outcomes, minlength=len(Outcome))
     return Tally(
         inserted=int(counts[Outcome.INSERTED]),
         updated=int(counts[Outcome.UPDATED]),
@@ -40,12 +44,12 @@ def prove_tally(counted: Tally, changes: ChangeSet, rows_read: int) -> None:
     _equal("rejected rows and rows with a reason", counted.rejected, int((first_flaws(changes) >= 0).sum()))
 
 
-def prove_written(changes: ChangeSet, rows_before: int, rows_after: int, updated: int, inserted: int) -> None:
+def prove_written(parts: Sequence[ChangeSet], rows_before: int, rows_after: int, updated: int, inserted: int) -> None:
     """Check, inside the transaction, what the target says it did. Raises ProofFailed."""
-    counted = tally(changes)
-    _equal("records to update and records that the target updated", changes.updates, updated)
-    _equal("records to insert and records that the target inserted", counted.inserted, inserted)
-    _equal("rows after and rows before plus inserted", rows_before + counted.inserted - counted.deleted, rows_after)
+    inserts = sum(changes.inserts for changes in parts)
+    _equal("records to update and records that the target updated", sum(part.updates for part in parts), updated)
+    _equal("records to insert and records that the target inserted", inserts, inserted)
+    _equal("rows after and rows before plus inserted", rows_before + inserts, rows_after)
 
 
 def _equal(what: str, wanted: int, found: int) -> None:
@@ -64,75 +68,87 @@ def first_flaws(changes: ChangeSet) -> Indices:
     return first
 
 
-def reasons(changes: ChangeSet) -> dict[str, int]:
+def reasons(parts: Sequence[ChangeSet]) -> dict[str, int]:
     """How many rows were rejected for each reason, the commonest first; they add up to the rejected."""
-    first = first_flaws(changes)
     counts: Counter[str] = Counter()
-    for index, count in zip(*np.unique(first[first >= 0], return_counts=True), strict=True):
-        counts[changes.flaws[index].reason.value] += int(count)
+    for changes in parts:
+        first = first_flaws(changes)
+        for index, count in zip(*np.unique(first[first >= 0], return_counts=True), strict=True):
+            counts[changes.flaws[index].reason.value] += int(count)
     return dict(counts.most_common())
 
 
-def fingerprint(changes: ChangeSet) -> str:
+def fingerprint(parts: Sequence[ChangeSet]) -> str:
     """A hash of what was decided: keys, columns, values before and after.
 
-    It does not depend on the order of the rows or columns, nor on the machine: changes are put in
-    the order of their keys, values are written in one spelling.
+    It does not depend on the order of the rows or columns, on the parts that the rows were split into, nor
+    on the machine or database: changes are put into buckets by a hash of their keys, and within a bucket
+    in the order of their keys; values are written in one spelling.
     """
+    buckets: dict[tuple[str, int], bytes] = {}
+    for changes in parts:
+        buckets |= _bucket_digests(changes)
     digest = hashlib.sha256()
-    names = sorted(set(changes.after.column_names) - set(changes.stamps))
-    updates = changes.after.slice(0, changes.updates)
-    inserts = changes.after.slice(changes.updates)
-    for action, table in (("update", updates), ("insert", inserts)):
-        order = _canonical_order(changes, table, action)
-        _feed_text(digest, [action, str(table.num_rows), *changes.key])
-        for name in changes.key:
-            _feed(digest, name, table[name], order)
-        for name in names:
-            if action == "insert" and name not in changes.key:
-                _feed(digest, name, table[name], order)
-            elif action == "update" and name in changes.changed:
-                touched = pc.filter(order, pc.take(pa.array(changes.changed[name]), order))
-                ranks = np.flatnonzero(changes.changed[name][order.to_numpy()])
-                digest.update(ranks.astype("<i8").tobytes())
-                _feed(digest, name, changes.before[name], touched)
-                _feed(digest, name, table[name], touched)
+    names = sorted(set(parts[0].after.column_names) - set(parts[0].stamps)) if parts else []
+    _feed_text(digest, [*(parts[0].key if parts else ()), "", *names])
+    for action, bucket in sorted(buckets):
+        _feed_text(digest, [action, str(bucket)])
+        digest.update(buckets[action, bucket])
     return digest.hexdigest()[:FINGERPRINT_LENGTH]
 
 
-def _canonical_order(changes: ChangeSet, table: pa.Table, action: str) -> pa.Array:
+def _bucket_digests(changes: ChangeSet) -> dict[tuple[str, int], bytes]:
+    """A digest for the updates and for the inserts of each bucket that has any."""
+    names = sorted(set(changes.after.column_names) - set(changes.stamps))
+    found = {}
+    for action, start, count in (("update", 0, changes.updates), ("insert", changes.updates, changes.inserts)):
+        table = changes.after.slice(start, count)
+        by_key = _canonical_order(changes, table, action)
+        bucket = buckets_of(table.select(changes.key))[by_key]
+        order = by_key[np.argsort(bucket, kind="stable")]
+        bounds = np.searchsorted(np.sort(bucket), np.arange(BUCKETS + 1))
+        new = {name: spelled(as_array(table[name]).take(pa.array(order))) for name in names}
+        old = {}
+        if action == "update":
+            old = {name: spelled(as_array(changes.before[name]).take(pa.array(order))) for name in changes.changed}
+        for number in np.flatnonzero(np.diff(bounds)).tolist():
+            rows = slice(int(bounds[number]), int(bounds[number + 1]))
+            digest = hashlib.sha256()
+            for name in names:
+                if action == "insert" or name in changes.key:
+                    _feed(digest, name, new[name][rows])
+                elif name in changes.changed:
+                    touched = np.flatnonzero(changes.changed[name][order[rows]])
+                    digest.update(touched.astype("<i8").tobytes())
+                    at = pa.array(touched + rows.start)
+                    _feed(digest, name, old[name].take(at))
+                    _feed(digest, name, new[name].take(at))
+            found[action, number] = digest.digest()
+    return found
+
+
+def _canonical_order(changes: ChangeSet, table: pa.Table, action: str) -> Indices:
     """The rows by key; where several records have one key, by what they hold."""
     if action == "insert" or len(np.unique(changes.incoming[: changes.updates])) == changes.updates:
-        return pc.sort_indices(table, sort_keys=[(name, "ascending") for name in changes.key])
-    names = [*changes.key, *sorted(set(table.column_names) - set(changes.key) - set(changes.stamps))]
-    both = {f"after {name}": table[name] for name in names} | {f"before {name}": changes.before[name] for name in names}
-    return pc.sort_indices(pa.table(both), sort_keys=[(name, "ascending") for name in both])
+        keys = table.select(changes.key)
+    else:
+        names = [*changes.key, *sorted(set(table.column_names) - set(changes.key) - set(changes.stamps))]
+        both = {f"after {name}": table[name] for name in names}
+        keys = pa.table(both | {f"before {name}": changes.before[name] for name in names})
+    order: Indices = pc.sort_indices(keys, sort_keys=[(name, "ascending") for name in keys.column_names]).to_numpy()
+    return order
 
 
-def _feed(digest: "hashlib._Hash", name: str, column: pa.ChunkedArray, order: pa.Array) -> None:
-    """Hash the values of a column in `order`: validity, lengths and bytes of each value's one spelling."""
+def _feed(digest: "hashlib._Hash", name: str, texts: pa.Array) -> None:
+    """Hash the values of a column: validity, lengths and bytes of each value's one spelling."""
     _feed_text(digest, [name])
-    spelled = _spelled(as_array(column).take(order))
-    digest.update(np.packbits(valid(spelled)).tobytes())
-    spelled = spelled.fill_null("")
-    digest.update(pc.binary_length(spelled).to_numpy(zero_copy_only=False).astype("<i4").tobytes())
-    buffers = pa.concat_arrays([spelled]).buffers()
-    offset = np.frombuffer(buffers[1], np.int32, len(spelled) + 1, 4 * spelled.offset)
-    if buffers[2] is not None:
-        digest.update(memoryview(buffers[2])[int(offset[0]) : int(offset[-1])])
+    digest.update(np.packbits(valid(texts)).tobytes())
+    texts = texts.fill_null("")
+    digest.update(pc.binary_length(texts).to_numpy(zero_copy_only=False).astype("<i4").tobytes())
+    digest.update(text_bytes(texts).tobytes())
 
 
 def _feed_text(digest: "hashlib._Hash", words: list[str]) -> None:
     for word in words:
         encoded = word.encode()
         digest.update(len(encoded).to_bytes(4, "little") + encoded)
-
-
-def _spelled(values: pa.Array) -> pa.Array:
-    """One spelling for each value: decimals without trailing zeros, all else as Arrow writes it."""
-    if pa.types.is_binary(values.type):
-        return pa.array([None if value is None else value.hex() for value in values.to_pylist()], pa.string())
-    texts = pc.cast(values, pa.string())
-    if pa.types.is_decimal(values.type) and values.type.scale > 0:
-        texts = pc.ascii_rtrim(pc.ascii_rtrim(texts, "0"), ".")
-    return texts

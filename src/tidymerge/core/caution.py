@@ -1,6 +1,7 @@
 """What a careful colleague would point out before the load: near-miss keys, nothing matched, all changed."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
@@ -9,37 +10,28 @@ import pyarrow.compute as pc
 from tidymerge.core.cells import as_array
 from tidymerge.core.match import code_keys, match
 from tidymerge.core.rows import key_text
-from tidymerge.model import ChangeSet, Existing, Incoming, Kind, Pairing, Tally
+from tidymerge.model import ChangeSet, Fold, Incoming, Kind, Pairing, Tally
 
 _MANY = 20  # below this many rows, "every row" and "no row" are nothing to stop for
 
 
-def cautions(
-    incoming: Incoming,
-    existing: Existing,
-    known_keys: pa.Table,
-    changes: ChangeSet,
-    counted: Tally,
-    pairing: Pairing,
-) -> list[str]:
-    """Warnings about a decided change set; any of them stops an unattended load.
+def cautions(counted: Tally, rows_in_target: int, unreadable: Mapping[str, int], key: Sequence[str]) -> list[str]:
+    """Warnings about a decided load; any of them stops an unattended one.
 
-    `known_keys` holds the key columns of every record of the target.
+    `unreadable` counts, by column, stored values that are not of their column's type.
     """
     found = []
     if counted.read == 0:
         found.append("There are no rows to load: nothing stands below the column names.")
     matched = counted.updated + counted.unchanged
-    if existing.rows_in_target and counted.inserted and not matched:
+    if rows_in_target and counted.inserted and not matched:
         found.append(
             f"No row matched: {counted.inserted:,} good {plural(counted.inserted, 'row', 'rows')} would be inserted "
-            f"as new. Is the key ({' + '.join(pairing.key)}) the right one, and written the same way on both sides?"
+            f"as new. Is the key ({' + '.join(key)}) the right one, and written the same way on both sides?"
         )
-    if counted.updated >= _MANY and counted.updated == existing.rows_in_target:
-        found.append(f"Every one of the {existing.rows_in_target:,} records of the target would change.")
-    found.extend(near_misses(incoming, known_keys, changes, pairing))
-    for column, mask in existing.unreadable.items():
-        count = int(mask.sum())
+    if counted.updated >= _MANY and counted.updated == rows_in_target:
+        found.append(f"Every one of the {rows_in_target:,} records of the target would change.")
+    for column, count in unreadable.items():
         found.append(
             f"{count:,} {plural(count, 'record holds', 'records hold')} something in {column} that its declared "
             "type can't hold; where a row brings a value, it will replace that."
@@ -47,41 +39,54 @@ def cautions(
     return found
 
 
-def near_misses(incoming: Incoming, old: pa.Table, changes: ChangeSet, pairing: Pairing) -> list[str]:
-    """New keys that equal existing ones but for case, spaces, leading zeros or number form."""
+def near_misses(
+    parts: Sequence[tuple[Callable[[], Incoming], ChangeSet]],
+    known: Sequence[Callable[[], pa.Table]],
+    pairing: Pairing,
+) -> list[str]:
+    """New keys that equal existing ones but for case, spaces, leading zeros or number form.
+
+    `parts` are the incoming rows with their changes; `known` gives, some at a time, the keys of all records.
+    """
     texts = [column.name for column in pairing.key_columns if column.type.kind is Kind.TEXT]
-    new = changes.after.slice(changes.updates).select(pairing.key)
-    if not texts or not new.num_rows or not old.num_rows:
+    ends = np.cumsum([changes.inserts for _, changes in parts])
+    if not texts or not len(ends) or not ends[-1]:
         return []
-    near = match(code_keys(_loosely(new, texts, _every_form), _loosely(old, texts, _every_form), pairing.key_columns))
-    rows = np.flatnonzero(near.record >= 0)
+    new = pa.concat_tables([changes.after.slice(changes.updates).select(pairing.key) for _, changes in parts])
+    loose = _loosely(new, texts, _every_form)
+    columns = [replace(column, fold=Fold.NOTHING) for column in pairing.key_columns]
+    rows, theirs = np.zeros(0, np.int64), []
+    for keys in known:
+        old = keys()
+        near = match(code_keys(loose, _loosely(old, texts, _every_form), columns))
+        fresh = np.setdiff1d(np.flatnonzero(near.record >= 0), rows)
+        rows = np.r_[rows, fresh]
+        theirs.append(old.take(pa.array(near.record[fresh])))
     if not len(rows):
         return []
-    ours, theirs = new.take(pa.array(rows)), old.take(pa.array(near.record[rows]))
+    order = np.argsort(rows)
+    rows, old = rows[order], pa.concat_tables(theirs).take(pa.array(order))
+    ours = new.take(pa.array(rows))
+
+    def number(at: int) -> int:
+        index = int(np.searchsorted(ends, at, side="right"))
+        incoming, changes = parts[index]
+        inserted = at - (int(ends[index]) - changes.inserts)
+        return int(incoming().row_numbers[changes.incoming[changes.updates + inserted]])
+
     left = np.ones(len(rows), bool)
     messages = []
     for difference, form in (*_FORMS, ("several of letter case, spaces, leading zeros and number form", _every_form)):
-        alike = left & _equal_under(ours, theirs, texts, form)
+        alike = left & _equal_under(ours, old, texts, form)
         left &= ~alike
         if alike.any():
-            messages.append(_near_miss(difference, alike, ours, theirs, incoming, changes, rows, pairing.key))
+            first = int(np.flatnonzero(alike)[0])
+            pair = [key_text(side.slice(first, 1), pairing.key)[0].as_py() for side in (ours, old)]
+            messages.append(_near_miss(difference, int(alike.sum()), number(int(rows[first])), *pair))
     return messages
 
 
-def _near_miss(
-    difference: str,
-    alike: np.ndarray,
-    ours: pa.Table,
-    theirs: pa.Table,
-    incoming: Incoming,
-    changes: ChangeSet,
-    rows: np.ndarray,
-    key: Sequence[str],
-) -> str:
-    count, first = int(alike.sum()), int(np.flatnonzero(alike)[0])
-    new = key_text(ours.slice(first, 1), key)[0].as_py()
-    old = key_text(theirs.slice(first, 1), key)[0].as_py()
-    row = incoming.row_numbers[changes.incoming[changes.updates + rows[first]]]
+def _near_miss(difference: str, count: int, row: int, new: str, old: str) -> str:
     return (
         f"{count:,} new {plural(count, 'key equals an existing one', 'keys equal existing ones')} but for "
         f"{difference}: row {row} has {new!r}, the target has {old!r}. Loaded as they are, they become duplicates."

@@ -140,7 +140,7 @@ def _with_this_load(table: LookUp, columns: Mapping[str, pa.Array], around: Surr
         return table
     own = pa.table({find.where: columns[find.where], find.take: columns[find.take]})
     own = own.filter(pc.and_(pc.is_valid(own[find.where]), pc.is_valid(own[find.take])))
-    return LookUp(find, table.where, table.take, pa.concat_tables([table.values.select([find.where, find.take]), own]))
+    return replace(table, values=pa.concat_tables([table.values.select([find.where, find.take]), own]))
 
 
 def constant(text: str | None, pair: Pair, what: str) -> pa.Scalar:

@@ -257,7 +257,7 @@ def _change_set(
     order = np.lexsort((update.records, shapes))
     updated, records, shapes = update.rows[order], update.records[order], shapes[order]
     changed = {name: mask[order] for name, mask in update.changed.items()}
-    inserted = np.flatnonzero(outcomes == Outcome.INSERTED)
+    inserted = _by_given(question, np.flatnonzero(outcomes == Outcome.INSERTED), new_values)
     before = question.existing.values.select(values.column_names).take(pa.array(records))
     new, fresh = values.take(pa.array(updated)), new_values.take(pa.array(inserted))
     after = {}
@@ -275,6 +275,7 @@ def _change_set(
         before=before,
         changed=changed,
         shapes=shapes,
+        positions=np.arange(len(updated) + len(inserted)),
         given={pair.target.name: _given(question, pair, fresh, inserted) for pair in question.pairing.pairs},
         stamps=tuple(pair.target.name for pair in question.pairing.pairs if pair.rule.stamp is not None),
         skips=skips,
@@ -293,8 +294,15 @@ def _given(question: Question, pair: Pair, fresh: pa.Table, rows: Indices) -> Ma
     return given if cleared is None or not column.nullable else given | cleared[rows]
 
 
+def _by_given(question: Question, inserted: Indices, new_values: pa.Table) -> Indices:
+    """New records with those that give the same columns together, so that one statement writes them."""
+    fresh = new_values.take(pa.array(inserted))
+    given = {pair.target.name: _given(question, pair, fresh, inserted) for pair in question.pairing.pairs}
+    return inserted[np.argsort(-_shapes(given, len(inserted)), kind="stable")]
+
+
 def _shapes(changed: Mapping[str, Mask], length: int) -> Indices:
-    """One number for each set of changed columns, so that every set can be written by one statement."""
+    """One number for each set of columns, so that every set can be written by one statement."""
     shapes = np.zeros(length, np.int64)
     for index, mask in enumerate(changed.values(), start=1):
         shapes = shapes * 2 + mask
@@ -320,5 +328,6 @@ def reject(changes: ChangeSet, found: Sequence[Flaw]) -> ChangeSet:
         before=changes.before.filter(pa.array(updates)),
         changed={name: mask[updates] for name, mask in changes.changed.items()},
         shapes=changes.shapes[updates],
+        positions=changes.positions[stays],
         given={name: mask[stays[changes.updates :]] for name, mask in changes.given.items()},
     )

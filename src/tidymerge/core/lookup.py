@@ -8,7 +8,7 @@ import pyarrow.compute as pc
 
 from tidymerge.core.cells import as_array, valid
 from tidymerge.core.convert import as_text, cast_cells
-from tidymerge.core.match import code_keys, match
+from tidymerge.core.match import Equal, code_keys, folded_alike, match
 from tidymerge.model import Flaw, IncomingColumn, Indices, Reason, TargetColumn
 from tidymerge.rules import Find
 
@@ -21,6 +21,7 @@ class LookUp:
     where: TargetColumn
     take: TargetColumn
     values: pa.Table
+    equal: Equal = folded_alike
 
 
 def look_up(parts: tuple[pa.Array, ...], table: LookUp, name: str, rows: int) -> tuple[pa.Array, list[Flaw]]:
@@ -30,7 +31,7 @@ def look_up(parts: tuple[pa.Array, ...], table: LookUp, name: str, rows: int) ->
     pairs = table.values.filter(pc.is_valid(table.values[table.find.where])).group_by(table.values.column_names)
     records = pairs.aggregate([])
     where = records.select([table.find.where])
-    codes = code_keys(pa.table({table.find.where: sought}), where, [table.where])
+    codes = code_keys(pa.table({table.find.where: sought}), where, [table.where], table.equal)
     found = match(codes)
     taken = as_array(records[table.find.take]).take(pa.array(found.record, mask=found.record < 0))
     given = valid(cells)

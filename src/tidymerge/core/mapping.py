@@ -42,8 +42,8 @@ def pair_columns(
     for target, source in (renames or {}).items():
         settled[target_name(shape, target)] = _settled(incoming, ColumnRule(sources=(source,)))
     for name in settled:
-        if shape.column(name).generated:
-            raise UnloadableColumn(f"{name} is computed by the database and can't be loaded; leave it out.")
+        if not shape.column(name).loadable:
+            raise UnloadableColumn(f"{name} {_why_not(shape.column(name))} and can't be loaded; leave it out.")
     wanted = {target_name(shape, name) for name in only}
     keys = tuple(dict.fromkeys(target_name(shape, name) for name in key))
     used = {source for rule in settled.values() for source in rule.sources}
@@ -118,7 +118,7 @@ def _by_fold(names: Iterable[str]) -> dict[str, list[str]]:
 
 def _rule_by_name(column: TargetColumn, by_fold: Mapping[str, list[str]]) -> ColumnRule | None:
     fitting = by_fold.get(fold(column.name), [])
-    if column.generated or not fitting:
+    if not column.loadable or not fitting:
         return None
     if len(fitting) > 1:
         raise AmbiguousColumn(
@@ -161,12 +161,17 @@ def _default_key(shape: TableShape, loaded: set[str]) -> tuple[str, ...]:
 def _check_key(keys: Sequence[str], loaded: set[str], incoming: Sequence[str], shape: TableShape) -> None:
     for name in keys:
         if name not in loaded:
-            if shape.column(name).generated:
-                raise UnloadableColumn(f"The key column {name} is computed by the database; choose another key.")
+            if not shape.column(name).loadable:
+                why = _why_not(shape.column(name))
+                raise UnloadableColumn(f"The key column {name} {why}; choose another key.")
             raise NoSuchColumn(
                 f"No incoming column fits the key column {name}; the incoming columns are {listing(incoming)}. "
                 f"Say which one it is with --map '{name}=…'."
             )
+
+
+def _why_not(column: TargetColumn) -> str:
+    return "is computed by the database" if column.generated else f"is of the type {column.type.declared}"
 
 
 def listing(names: Sequence[str], most: int = 12) -> str:

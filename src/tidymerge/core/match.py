@@ -4,7 +4,7 @@ Every key column of both sides becomes one run of integer codes, equal where the
 values are equal; the codes of a composite key are folded into one. Then a match is an array look-up.
 """
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -24,22 +24,41 @@ class KeyCodes:
     size: int
 
 
-def code_keys(incoming: pa.Table, existing: pa.Table, key: Sequence[TargetColumn]) -> KeyCodes:
-    """Code the keys of both tables together, in the order of the columns in `key`."""
+# For each of a column's distinct texts a number, equal for those that are equal to the database.
+Equal = Callable[[TargetColumn, pa.Array], pa.Array]
+
+
+def folded_alike(column: TargetColumn, texts: pa.Array) -> pa.Array:
+    """The numbers where nothing but the texts themselves counts."""
+    return fold_text(texts, column.fold).dictionary_encode().indices
+
+
+def code_keys(
+    incoming: pa.Table, existing: pa.Table, key: Sequence[TargetColumn], equal: Equal = folded_alike
+) -> KeyCodes:
+    """Code the keys of both tables together, in the order of the columns in `key`.
+
+    `equal` is asked about columns whose equality only the database knows.
+    """
     both = [
-        (
-            fold_text(as_array(incoming[column.name]), column.fold),
-            fold_text(as_array(existing[column.name]), column.fold),
-        )
-        for column in key
+        _comparable(as_array(incoming[column.name]), as_array(existing[column.name]), column, equal) for column in key
     ]
     codes, size = code_rows([pa.chunked_array(list(pair)) for pair in both])
     return KeyCodes(codes[: incoming.num_rows], codes[incoming.num_rows :], size)
 
 
+def _comparable(one: pa.Array, other: pa.Array, column: TargetColumn, equal: Equal) -> tuple[pa.Array, pa.Array]:
+    """Both sides in a form in which equal means equal to the database."""
+    if column.fold is not Fold.DATABASE or not pa.types.is_string(one.type):
+        return fold_text(one, column.fold), fold_text(other, column.fold)
+    coded = pa.concat_arrays([one, other]).dictionary_encode()
+    codes = pc.cast(equal(column, coded.dictionary), pa.int64()).take(coded.indices)
+    return codes[: len(one)], codes[len(one) :]
+
+
 def fold_text(values: pa.Array, fold: Fold) -> pa.Array:
     """Values as the target compares them; only text is folded."""
-    if not pa.types.is_string(values.type) or fold is Fold.NOTHING:
+    if not pa.types.is_string(values.type) or fold in (Fold.NOTHING, Fold.DATABASE):
         return values
     return pc.ascii_lower(values) if fold is Fold.ASCII_CASE else pc.ascii_rtrim(values, " ")
 

@@ -1,6 +1,7 @@
 """Cells to integers, decimals and floats. A number is never rounded but for a spreadsheet's float noise."""
 
 import re
+from dataclasses import replace
 from decimal import Decimal
 
 import numpy as np
@@ -15,6 +16,7 @@ SPREADSHEET_DIGITS = 15
 _NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)")
 _SCIENTIFIC = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)[eE][+-]?\d+")
 _FLOAT_ALPHABET = b"0123456789+-.eE"
+_SINGLE = 24  # bits of a single-precision float (IEEE 754)
 _MOST_DIGITS = 38  # of a 128-bit decimal
 _POWERS = [Decimal(10) ** n for n in range(_MOST_DIGITS + 1)]
 
@@ -173,12 +175,14 @@ def _bitmap(mask: Mask) -> pa.Buffer:
     return pa.py_buffer(np.packbits(mask, bitorder="little"))
 
 
-def to_float(cells: pa.Array, _to: ColumnType) -> Cast:
-    """Cast text, floats, integers or decimals to 64-bit floats."""
-    if not pa.types.is_string(cells.type):
-        return Cast(pc.cast(cells, pa.float64(), safe=False))
+def to_float(cells: pa.Array, to: ColumnType) -> Cast:
+    """Cast text, floats, integers or decimals to 64-bit floats, at the precision that the column keeps."""
     rule = TextRule(pa.float64(), _one_float, r"[+-]?\d+(\.\d+)?([eE][+-]?\d+)?", _FLOAT_ALPHABET)
-    return cast_text(cells, rule)
+    text = pa.types.is_string(cells.type)
+    cast = cast_text(cells, rule) if text else Cast(pc.cast(cells, pa.float64(), safe=False))
+    if to.precision is None or to.precision > _SINGLE:
+        return cast
+    return replace(cast, values=pc.cast(pc.cast(cast.values, pa.float32(), safe=False), pa.float64()))
 
 
 def _one_float(text: str) -> float | Wrong:

@@ -47,7 +47,7 @@ def propose(incoming: Incoming, shape: TableShape, existing: pa.Table, parents: 
     found: dict[str, Proposal] = {}
     for column in shape.columns:  # names that fit come first, so that no look-up takes their columns
         fitting = [name for name in _names(incoming) if fold(name) == fold(column.name)]
-        if len(fitting) == 1 and not column.generated:
+        if len(fitting) == 1 and column.loadable:
             taken.add(fitting[0])
             key = _foreign_key(shape, column.name)
             source = incoming.column(fitting[0])
@@ -65,7 +65,7 @@ def propose(incoming: Incoming, shape: TableShape, existing: pa.Table, parents: 
                     taken.add(name)
                     found[column.name] = proposal
                     break
-    return [found.get(column.name) or _unfed(column) for column in shape.columns if not column.generated]
+    return [found.get(column.name) or _unfed(column) for column in shape.columns if column.loadable]
 
 
 def unmatched_columns(incoming: Incoming, proposals: Sequence[Proposal]) -> list[str]:

@@ -8,7 +8,7 @@ import pyarrow as pa
 from tidymerge.core.account import first_flaws
 from tidymerge.core.convert import as_text
 from tidymerge.core.tidy import guard, unguard
-from tidymerge.model import ChangeSet, Flaw, Incoming, IncomingColumn
+from tidymerge.model import ChangeSet, Flaw, Incoming, IncomingColumn, Indices
 from tidymerge.receipt import RejectedCell
 
 ROW = "rejected: row"
@@ -20,10 +20,15 @@ def rejects_table(incoming: Incoming, changes: ChangeSet) -> pa.Table:
 
     Cells that a spreadsheet would run as a formula are guarded; `mended` takes the guard away.
     """
-    rows = np.flatnonzero(first_flaws(changes) >= 0)
+    rows = rejected_rows(changes)
     arrays = [guard(as_text(column).take(pa.array(rows))) for column in incoming.columns]
     arrays += [pa.array([incoming.place(row) for row in rows.tolist()], pa.string()), _complaints(changes, rows)]
     return pa.Table.from_arrays(arrays, [*(column.name for column in incoming.columns), ROW, WHY])
+
+
+def rejected_rows(changes: ChangeSet) -> Indices:
+    """The rejected rows, as indices into the incoming rows."""
+    return np.flatnonzero(first_flaws(changes) >= 0)
 
 
 def _complaints(changes: ChangeSet, rows: np.ndarray) -> pa.Array:

@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tidymerge.core.cells import BadCells, Cast, TextRule, Wrong, cast_text, keep, mask_of
+from tidymerge.core.cells import BadCells, Cast, TextRule, Wrong, cast_text, keep, mask_of, valid
 from tidymerge.core.numbers import number_text
 from tidymerge.core.times import refuse
 from tidymerge.model import ColumnType, Reason
@@ -32,6 +32,10 @@ def to_text(cells: pa.Array, to: ColumnType) -> Cast:
         long = mask_of(pc.greater(pc.utf8_length(texts), to.length))
         if long.any():
             bad.append(BadCells(np.flatnonzero(long), Reason.TOO_LONG, f"at most {to.length} characters"))
+    if to.allowed:
+        strange = np.flatnonzero(valid(texts) & ~mask_of(pc.is_in(texts, pa.array(to.allowed))))
+        if len(strange):
+            bad.append(BadCells(strange, Reason.NOT_ALLOWED, f"one of {', '.join(to.allowed)}"))
     for cells_ in bad[len(cast.bad) :]:
         good = np.ones(len(texts), bool)
         good[cells_.rows] = False

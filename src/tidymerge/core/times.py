@@ -13,6 +13,7 @@ from tidymerge.model import ColumnType, Reason
 _DATE = "a date as year-month-day, such as 2026-05-04"
 _TIME = "a time such as 09:30 or 09:30:15"
 _STAMP = "a date and time such as 2026-05-04 09:30:00"
+_MICROSECONDS = 6  # decimals of a second
 _MIDNIGHT = re.compile(r"(\d{4}-\d{2}-\d{2})[T ]00:00(:00(\.0+)?)?")
 
 
@@ -44,9 +45,9 @@ def _one_date(text: str) -> date | Wrong:
 def to_time(cells: pa.Array, to: ColumnType) -> Cast:
     """Cast ISO text or times to times of day."""
     if pa.types.is_string(cells.type):
-        return cast_text(cells, TextRule(pa.time64("us"), _one_time))
+        return _to_the_second(cast_text(cells, TextRule(pa.time64("us"), _one_time)), to)
     if pa.types.is_time(cells.type):
-        return Cast(pc.cast(cells, pa.time64("us")))
+        return _to_the_second(Cast(pc.cast(cells, pa.time64("us"))), to)
     return refuse(cells, to, Reason.NOT_A_TIME, _TIME)
 
 
@@ -65,11 +66,11 @@ def to_timestamp(cells: pa.Array, to: ColumnType) -> Cast:
         zone = r"(Z|[+-]\d{2}:\d{2})" if to.zone else ""
         plain = rf"\d{{4}}-\d{{2}}-\d{{2}}[T ]\d{{2}}:\d{{2}}(:\d{{2}}(\.\d{{1,6}})?)?{zone}"
         rule = TextRule(to.arrow, lambda text: _one_timestamp(text, zone=to.zone), plain, b"0123456789-:.T Z+")
-        return cast_text(cells, rule)
+        return _to_the_second(cast_text(cells, rule), to)
     if pa.types.is_date(cells.type) and not to.zone:
         return Cast(pc.cast(cells, to.arrow))
     if pa.types.is_timestamp(cells.type) and (cells.type.tz is not None) == to.zone:
-        return Cast(pc.cast(cells, to.arrow))
+        return _to_the_second(Cast(pc.cast(cells, to.arrow)), to)
     wanted = f"{_STAMP} with its zone, such as +02:00" if to.zone else _STAMP
     return refuse(cells, to, Reason.NOT_A_TIMESTAMP, wanted)
 
@@ -85,6 +86,20 @@ def _one_timestamp(text: str, *, zone: bool) -> datetime | Wrong:
     if (stamp.tzinfo is not None) != zone:
         return Wrong(Reason.NOT_A_TIMESTAMP, wanted if zone else f"{_STAMP} without a zone: the column keeps none")
     return stamp.astimezone(UTC) if zone else stamp
+
+
+def _to_the_second(cast: Cast, to: ColumnType) -> Cast:
+    """Point out values finer than the column keeps: rounding them would be silent."""
+    if to.scale is None or to.scale >= _MICROSECONDS:
+        return cast
+    unit = 10 ** (_MICROSECONDS - to.scale)
+    micros = pc.cast(cast.values, pa.int64()).fill_null(0).to_numpy(zero_copy_only=False)
+    fine = micros % unit != 0
+    if not fine.any():
+        return cast
+    expected = f"at most {to.scale} decimals of a second" if to.scale else "no fractions of a second"
+    values = pc.if_else(pa.array(fine), pa.scalar(None, cast.values.type), cast.values)
+    return Cast(values, (*cast.bad, BadCells(np.flatnonzero(fine), Reason.TOO_MANY_DECIMALS, expected)))
 
 
 def refuse(cells: pa.Array, to: ColumnType, reason: Reason, expected: str) -> Cast:

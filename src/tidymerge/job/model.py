@@ -14,7 +14,8 @@ class Job:
     `incoming` are one or more addresses or patterns; `columns` are the target columns loaded and how (empty:
     all, by name); `renames` maps target column to incoming column and wins over `columns`; `only` limits the
     target columns loaded; `header_row` counts from 1 and is found if it is None; `take_rows` chooses rows by
-    their numbers (3,7-12); with `strict` one rejected row stops the load.
+    their numbers (3,7-12); with `strict` one rejected row stops the load; with `trust_triggers`
+    differences that the target's own triggers make are accepted, and the receipt says so.
     """
 
     incoming: tuple[str, ...]
@@ -28,3 +29,4 @@ class Job:
     take_rows: str | None = None
     read: ReadOptions = field(default_factory=ReadOptions)
     strict: bool = False
+    trust_triggers: bool = False

@@ -7,8 +7,9 @@ from tidymerge.errors import BadOption
 from tidymerge.model import IncomingColumn
 from tidymerge.sources import ReadOptions
 from tidymerge.sources.records import Records, table_to_columns
+from tidymerge.targets.sql.database import ConstraintBroken, quoted
 from tidymerge.targets.sqlite.describe import find_table
-from tidymerge.targets.sqlite.session import ConstraintBroken, Session, quoted
+from tidymerge.targets.sqlite.session import Session
 
 
 class DatabaseSource(Records):

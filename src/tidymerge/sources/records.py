@@ -30,11 +30,11 @@ class Records:
         """None: the file is one table."""
         return ()
 
-    def head(self, rows: int) -> list[list[str]]:  # noqa: ARG002 - the names are all there is to find
+    def head(self, rows: int) -> list[list[str]]:
         """The column names, where a sheet would have its header."""
         return [[column.name for column in self._columns]]
 
-    def read(self, header_row: int) -> Incoming:  # noqa: ARG002 - the names are known
+    def read(self, header_row: int) -> Incoming:
         """All records that are not wholly blank."""
         numbers = np.arange(1, self._rows + 1, dtype=np.int64)
         return as_incoming(self._columns, numbers, address=self.address, header_row=0, sheet=None, notes=self.notes)
@@ -43,7 +43,7 @@ class Records:
 class ParquetSource(Records):
     """A Parquet file."""
 
-    def __init__(self, address: Address, options: ReadOptions) -> None:  # noqa: ARG002 - the registry's signature
+    def __init__(self, address: Address, options: ReadOptions) -> None:
         from pyarrow import parquet
 
         try:

@@ -1,5 +1,6 @@
 """Where rows go: one folder a kind of target, imported when it is needed."""
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from tidymerge.address import parse
@@ -22,9 +23,10 @@ def open_target(text: str, *, write: bool) -> "Target":
             f"{text!r} is not a table that rows can be loaded into; SQLite files "
             f"({', '.join(_SQLITE_ENDINGS)}) are known, as in coop.db#hives."
         )
-    from tidymerge.targets.sqlite.target import SqliteTarget
+    from tidymerge.targets.sql import SqlTarget
+    from tidymerge.targets.sqlite.database import SqliteDatabase
 
-    return SqliteTarget(address.path, address.part, write=write)
+    return SqlTarget(partial(SqliteDatabase, address.path, write=write), address.part, write=write)
 
 
 def is_database(text: str) -> bool:

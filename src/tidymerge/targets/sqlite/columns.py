@@ -12,7 +12,8 @@ import pyarrow.compute as pc
 from tidymerge.core.cells import as_array, valid
 from tidymerge.core.convert import cast_cells
 from tidymerge.model import Kind, Mask, TargetColumn
-from tidymerge.targets.sqlite.session import Session, quoted
+from tidymerge.targets.sql.database import quoted
+from tidymerge.targets.sqlite.session import Session
 
 _TEXT_KINDS = (Kind.TEXT, Kind.UUID, Kind.JSON, Kind.DATE, Kind.TIME, Kind.TIMESTAMP)
 _EXACT_DOUBLE_DIGITS = 15

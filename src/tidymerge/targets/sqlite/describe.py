@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING
 from tidymerge.core.mapping import listing
 from tidymerge.errors import NoSuchTable, NotATable
 from tidymerge.model import Check, ColumnType, Fold, ForeignKey, Kind, TableShape, TargetColumn
-from tidymerge.targets.sqlite.session import Session, quoted
+from tidymerge.targets.sql.database import quoted
+from tidymerge.targets.sqlite.session import Session
 
 if TYPE_CHECKING:
     from sqlglot.tokenizer_core import Token

@@ -24,14 +24,11 @@ from tidymerge.errors import (
     TargetUnreadable,
     WriteRefused,
 )
+from tidymerge.targets.sql.database import ConstraintBroken
 
 LOCK_WAIT_SECONDS = 5
 # One batch for a whole result: the driver then settles each column's type by all of its rows.
 _ALL_ROWS = {"adbc.sqlite.query.batch_rows": str(10**9)}
-
-
-class ConstraintBroken(TargetError):
-    """A statement broke a constraint; it is narrowed down to rows before anybody sees it."""
 
 
 class Session:
@@ -170,8 +167,3 @@ _TRANSLATIONS: tuple[tuple[str, type[TargetError], str], ...] = (
     ("malformed", TargetUnreadable, _DAMAGED),
     ("no such collation", TargetUnreadable, "{path} uses a collation of another program's own: {message}."),
 )
-
-
-def quoted(name: str) -> str:
-    """A name as an SQL identifier, whatever is in it (ISO SQL: double the quotes inside)."""
-    return '"' + name.replace('"', '""') + '"'

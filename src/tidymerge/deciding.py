@@ -1,0 +1,245 @@
+"""Everything up to the decision: both sides read, matched, compared, staged, and the constraints settled."""
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+
+import pyarrow as pa
+
+from tidymerge.core import account, caution
+from tidymerge.core.columns import Converted, Surroundings, convert
+from tidymerge.core.conditions import Conditions, compile_conditions, resolved, rows_to_skip
+from tidymerge.core.constraints import dropped, flaws_of, refused
+from tidymerge.core.decide import Question, decide, reject
+from tidymerge.core.lookup import LookUp
+from tidymerge.core.mapping import pair_columns, target_name
+from tidymerge.core.match import code_keys, match
+from tidymerge.core.view import mapping_view
+from tidymerge.job.model import Job
+from tidymerge.model import ChangeSet, Existing, Flaw, Incoming, Pairing, TableShape, Tally, TargetColumn
+from tidymerge.ports import Progress, Refusal, Target
+from tidymerge.receipt import MappedColumn
+from tidymerge.rules import Find, Rules
+from tidymerge.splitting import Gathered, Piece, split
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """Some of the incoming rows, with what was decided about them. `rows` gives them, or reads them again."""
+
+    rows: Callable[[], Incoming]
+    changes: ChangeSet
+    read: int
+
+    def without(self, flaws: Sequence[Flaw]) -> "Part":
+        """The part with the rows that have these flaws rejected."""
+        return replace(self, changes=reject(self.changes, flaws))
+
+
+@dataclass(frozen=True, slots=True)
+class Decided:
+    """All that is known once every row has its outcome and nothing is written yet."""
+
+    target: str
+    incoming: Gathered
+    pairing: Pairing
+    rows_before: int
+    parts: tuple[Part, ...]
+    tally: Tally
+    fingerprint: str
+    warnings: tuple[str, ...]
+    notes: tuple[str, ...]
+    view: tuple[MappedColumn, ...]
+
+    def with_parts(self, parts: Sequence[Part], *notes: str) -> "Decided":
+        """The same with other outcomes of some rows."""
+        changes = [part.changes for part in parts]
+        return replace(
+            self,
+            parts=tuple(parts),
+            tally=account.tally(changes),
+            fingerprint=account.fingerprint(changes),
+            notes=(*self.notes, *notes),
+        )
+
+
+@dataclass
+class _Noticed:
+    """What is worth saying, gathered over the parts."""
+
+    rounded: dict[str, int] = field(default_factory=dict)
+    unreadable: dict[str, int] = field(default_factory=dict)
+    skips: dict[str, int] = field(default_factory=dict)
+    view: tuple[MappedColumn, ...] = ()
+
+    def add(self, counts: Mapping[str, int], into: dict[str, int]) -> None:
+        for name, count in counts.items():
+            into[name] = into.get(name, 0) + count
+
+    def notes(self) -> tuple[str, ...]:
+        rounded = [
+            f"{count:,} {caution.plural(count, 'value', 'values')} in {column} rounded to the column's decimals "
+            "(a spreadsheet's float noise)."
+            for column, count in self.rounded.items()
+        ]
+        return (*rounded, *(f"{count:,} skipped: {why}." for why, count in self.skips.items()))
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """What holds for every part: the columns and their rules, compiled, and the tables looked up in."""
+
+    shape: TableShape
+    pairing: Pairing
+    rules: Rules
+    conditions: Conditions
+    around: Surroundings
+    target: Target
+
+    @classmethod
+    def of(cls, job: Job, target: Target, shape: TableShape, gathered: Gathered, run: tuple[str, datetime]) -> "Plan":
+        """Pair the columns, compile the conditions, read the look-up tables. Raises UsageError and TargetError."""
+        name, now = run
+        incoming = gathered.sample
+        names = [column.name for column in incoming.columns]
+        pairing = pair_columns(names, shape, renames=job.renames, only=job.only, key=job.key, rules=job.columns)
+        rules = resolved(job.rules, incoming, pairing, shape)
+        conditions = compile_conditions(incoming, pairing, shape, rules, now)
+        finds = {pair.rule.find for pair in pairing.pairs} - {None}
+        around = Surroundings(
+            now,
+            conditions.computes,
+            {find: _look_up(target, find) for find in finds if find is not None},
+            {"time": f"{now:%Y-%m-%d %H:%M:%S}", "file": incoming.address, "run": name},
+            rules.clear_mark,
+            shape.name,
+        )
+        return cls(shape, pairing, rules, conditions, around, target)
+
+    @property
+    def columns_read(self) -> tuple[TargetColumn, ...]:
+        """The target columns whose stored values are needed."""
+        looked_at = self.conditions.existing_columns | {column.name for column in self.pairing.columns}
+        return tuple(column for column in self.shape.columns if column.name in looked_at)
+
+    def decide(self, incoming: Incoming, existing: Existing | None) -> tuple[Converted, Existing, ChangeSet]:
+        """Decide about some rows; without the records that may match, these are fetched."""
+        skipped = rows_to_skip(incoming, self.conditions)
+        converted = convert(incoming, self.pairing, self.around, skipped)
+        if existing is None:
+            keys = converted.values.select(self.pairing.key)
+            existing = self.target.fetch(self.columns_read, self.pairing.key_columns, keys)
+        codes = code_keys(converted.values, existing.values, self.pairing.key_columns, self.target.equal_codes)
+        question = Question(
+            incoming, converted, existing, codes, match(codes), self.pairing, self.shape, self.rules, self.conditions
+        )
+        return converted, existing, decide(question, skipped)
+
+
+def decide_all(
+    job: Job,
+    target: Target,
+    gather: Callable[[TableShape, Target], Gathered],
+    run: tuple[str, datetime],
+    progress: Progress,
+) -> Decided:
+    """Read, match, compare and stage all rows, and settle the constraints. `run` is the run's name and time."""
+    shape = target.describe()
+    progress.stage("reading the incoming rows")
+    gathered = gather(shape, target)
+    plan = Plan.of(job, target, shape, gathered, run)
+    progress.stage("reading the target")
+    noticed, complete, rows_before = _Noticed(), True, target.count()
+    parts: list[Part] = []
+    refusals: list[Refusal] = []
+    known: list[Callable[[], pa.Table]] = []
+    for piece in split(gathered, plan.pairing, plan.conditions, target, plan.columns_read, rows_before):
+        staged = sum(len(part.changes.positions) for part in parts)
+        part, existing, found = _decide_piece(plan, piece, noticed, staged)
+        complete &= existing.complete
+        known.append(piece.known_keys(existing, plan.pairing.key))
+        parts.append(part)
+        refusals += found
+        del existing
+    progress.stage("matching and comparing")
+    settled = _settle_constraints(target, _reject_refused(parts, refusals, target), plan.pairing)
+    changes = [part.changes for part in settled]
+    counted = account.tally(changes)
+    for part in settled:
+        account.prove_tally(account.tally([part.changes]), part.changes, part.read)
+    keys = known if complete or not counted.inserted else [lambda: target.read(plan.pairing.key_columns)]
+    warnings = caution.cautions(counted, rows_before, noticed.unreadable, plan.pairing.key)
+    warnings += caution.near_misses([(part.rows, part.changes) for part in settled], keys, plan.pairing)
+    for part in settled:
+        noticed.add(part.changes.skips, noticed.skips)
+    return Decided(
+        target.address,
+        gathered,
+        plan.pairing,
+        rows_before,
+        tuple(settled),
+        counted,
+        account.fingerprint(changes),
+        tuple(warnings),
+        (*gathered.sample.notes, *noticed.notes()),
+        noticed.view,
+    )
+
+
+def _decide_piece(plan: Plan, piece: Piece, noticed: _Noticed, first: int) -> tuple[Part, Existing, list[Refusal]]:
+    incoming = piece.incoming()
+    converted, existing, changes = plan.decide(incoming, None if piece.existing is None else piece.existing())
+    if first:
+        changes = replace(changes, positions=changes.positions + first)
+    noticed.add(converted.rounded, noticed.rounded)
+    noticed.add({name: int(mask.sum()) for name, mask in existing.unreadable.items()}, noticed.unreadable)
+    if not noticed.view:
+        skipped = rows_to_skip(incoming, plan.conditions)
+        noticed.view = mapping_view(incoming, converted, plan.pairing, skipped)
+    refusals = plan.target.stage(changes, existing, plan.pairing)
+    return Part(piece.incoming, piece.kept(changes), len(incoming.row_numbers)), existing, refusals
+
+
+def _look_up(target: Target, find: Find) -> LookUp:
+    """The table of a look-up, read. Raises NoSuchTable and NoSuchColumn."""
+    shape, values = target.sibling(find.table)
+    where, take = target_name(shape, find.where), target_name(shape, find.take)
+    return LookUp(
+        replace(find, table=shape.name, where=where, take=take),
+        shape.column(where),
+        shape.column(take),
+        values.select(list(dict.fromkeys([where, take]))),
+        target.equal_codes,
+    )
+
+
+def _reject_refused(parts: Sequence[Part], refusals: Sequence[Refusal], target: Target) -> list[Part]:
+    """Reject the rows whose values the database could not even hold in its staging table."""
+    settled = reject_refusals(parts, refusals)
+    target.unstage([refusal.position for refusal in refusals])
+    return settled
+
+
+def reject_refusals(parts: Sequence[Part], refusals: Sequence[Refusal]) -> list[Part]:
+    """The parts with the refused rows rejected, in the database's words."""
+    settled = []
+    for part in parts:
+        flaws = [flaw for refusal in refusals for flaw in refused(refusal.position, refusal.message, part.changes)]
+        settled.append(part.without(flaws) if flaws else part)
+    return settled
+
+
+def _settle_constraints(target: Target, parts: Sequence[Part], pairing: Pairing) -> list[Part]:
+    """Reject what would break a constraint, until nothing does: one rejected record may have been another's parent."""
+    settled = list(parts)
+    while True:
+        violations = target.violations(pairing) if any(len(part.changes.positions) for part in settled) else []
+        at_fault = False
+        for index, part in enumerate(settled):
+            flaws = [flaw for violation in violations for flaw in flaws_of(violation, part.changes, pairing)]
+            if flaws:
+                at_fault = True
+                target.unstage(dropped(part.changes, flaws).tolist())
+                settled[index] = part.without(flaws)
+        if not at_fault:
+            return settled

@@ -1,0 +1,118 @@
+"""From what was decided to the receipt and the rejects, over all the parts of a load."""
+
+import time
+from collections import Counter
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+
+from tidymerge.core import account, samples
+from tidymerge.core.rejects import first_rejects, rejected_rows, rejects_table
+from tidymerge.deciding import Decided
+from tidymerge.receipt import Example, Receipt, RejectedCell, Rejects, SampleRow, State, TableReceipt
+from tidymerge.reports.rejects_file import write_rejects
+
+_REJECTS_SHOWN = 10  # of each reason, in the receipt; the rejects file has them all
+_UPDATES_SHOWN, _INSERTS_SHOWN = 2, 1
+
+
+@dataclass(frozen=True, slots=True)
+class Clock:
+    """When the run began, and its name: no two loads have the same, previews have none."""
+
+    started: datetime
+    began: float
+    run: str | None = None
+
+
+def all_rejects(decided: Decided) -> pa.Table:
+    """The rejected rows of all parts, in the order of the incoming rows."""
+    parts = [part for part in decided.parts if decided.tally.rejected and len(rejected_rows(part.changes))]
+    tables = [rejects_table(part.rows(), part.changes) for part in parts or decided.parts[:1]]
+    if len(tables) == 1:
+        return tables[0]
+    numbers = [part.rows().row_numbers[rejected_rows(part.changes)] for part in parts]
+    return pa.concat_tables(tables).take(pa.array(np.argsort(np.concatenate(numbers), kind="stable")))
+
+
+def save_rejects(decided: Decided, path: Path) -> None:
+    """Write the rejected rows as CSV."""
+    write_rejects(all_rejects(decided), path)
+
+
+def make_receipt(
+    decided: Decided, state: State, clock: Clock, rejects: Path | None = None, *, verified: bool = True
+) -> Receipt:
+    """The receipt of a run that has come to `state`."""
+    tally, touched = decided.tally, state is State.LOADED
+    columns: Counter[str] = Counter()
+    for part in decided.parts:
+        columns.update({name: int(mask.sum()) for name, mask in part.changes.changed.items() if mask.any()})
+    examples, sample_rows, first = _shown(decided)
+    table = TableReceipt(
+        target=decided.target,
+        key=decided.pairing.key,
+        rows_before=decided.rows_before,
+        rows_after=decided.rows_before + (tally.inserted if state in (State.LOADED, State.PREVIEWED) else 0),
+        rows=tally,
+        fields_updated=columns.total(),
+        columns=dict(columns),
+        mapping={pair.target.name: pair.incoming for pair in decided.pairing.pairs},
+        not_loaded=decided.pairing.not_loaded,
+        left_alone=decided.pairing.left_alone,
+        view=decided.view,
+        examples=examples,
+        samples=sample_rows,
+        read_back=sum(part.changes.after.num_rows for part in decided.parts) if touched else 0,
+    )
+    incoming = decided.incoming.sample
+    return Receipt(
+        state=state,
+        incoming=incoming.address,
+        sheet=incoming.sheet,
+        header_row=incoming.header_row,
+        rows=tally,
+        fingerprint=decided.fingerprint,
+        tables=(table,),
+        rejects=Rejects(
+            account.reasons([part.changes for part in decided.parts]),
+            first,
+            str(rejects) if rejects is not None else None,
+        ),
+        warnings=decided.warnings,
+        notes=decided.notes,
+        started=clock.started,
+        seconds=time.perf_counter() - clock.began,
+        verified=verified if touched else None,
+        run=clock.run if touched else None,
+    )
+
+
+def _shown(decided: Decided) -> tuple[dict[str, Example], tuple[SampleRow, ...], tuple[RejectedCell, ...]]:
+    """The first few changes and rejected cells of all parts, in row order."""
+    examples: dict[str, Example] = {}
+    rows: list[SampleRow] = []
+    cells: list[RejectedCell] = []
+    for part in decided.parts:
+        if not len(part.changes.positions) and not len(part.changes.flaws):
+            continue
+        incoming = part.rows()
+        for name, example in samples.examples(incoming, part.changes).items():
+            if name not in examples or example.row < examples[name].row:
+                examples[name] = example
+        rows += samples.sample_rows(incoming, part.changes, _UPDATES_SHOWN, _INSERTS_SHOWN)
+        cells += first_rejects(incoming, part.changes, _REJECTS_SHOWN)
+    if len(decided.parts) == 1:
+        return examples, tuple(rows), tuple(cells)
+    updated = sorted((row for row in rows if row.outcome == "updated"), key=lambda row: row.row)[:_UPDATES_SHOWN]
+    inserted = sorted((row for row in rows if row.outcome != "updated"), key=lambda row: row.row)[:_INSERTS_SHOWN]
+    seen: Counter[str] = Counter()
+    kept = []
+    for cell in sorted(cells, key=lambda cell: cell.row):
+        seen[cell.reason] += 1
+        if seen[cell.reason] <= _REJECTS_SHOWN:
+            kept.append(cell)
+    return examples, (*updated, *inserted), tuple(kept)

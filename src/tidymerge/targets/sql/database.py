@@ -1,0 +1,146 @@
+"""The contract between the shared target and one kind of database."""
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field
+from typing import Protocol
+
+import pyarrow as pa
+
+from tidymerge.errors import TargetError
+from tidymerge.model import Existing, Indices, Mask, TableShape, TargetColumn
+from tidymerge.ports import Refusal
+
+STAGE = "tidymerge staged changes"
+KEYS = "tidymerge incoming keys"
+POSITION = "tidymerge position"
+_PLACE = "tidymerge place "
+
+Query = Callable[[Sequence[str]], str]  # from a list of column expressions to SQL
+
+
+class ConstraintBroken(TargetError):
+    """A statement met values that the database refuses; it is narrowed down to rows before anybody sees it."""
+
+
+def quoted(name: str) -> str:
+    """A name as an SQL identifier, whatever is in it (ISO SQL: double the quotes inside)."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+def place_name(index: int) -> str:
+    """The name in the staging table of the `index`th column that locates a record."""
+    return f"{_PLACE}{index}"
+
+
+@dataclass(frozen=True, slots=True)
+class Read:
+    """Records as read: typed values, where they live, and which values are not of their column's type."""
+
+    values: pa.Table
+    places: pa.Table
+    unreadable: Mapping[str, Mask] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Staged:
+    """What goes into the staging table: a row a change, with the place of each record (null for a new one).
+
+    `first` is the position of the first row.
+    """
+
+    columns: tuple[TargetColumn, ...]
+    values: pa.Table
+    places: pa.Table
+    first: int = 0
+
+
+class Database(Protocol):
+    """One connection to one database, in one transaction, and its own ways of saying things in SQL.
+
+    All methods raise a TargetError in place of the driver's own errors, ConstraintBroken where values are at fault.
+    """
+
+    @property
+    def look_up_share(self) -> float:
+        """Below this share of the table it is faster to look up the incoming keys than to read the table."""
+
+    @property
+    def join(self) -> str:
+        """The join that starts at its left side, which is small."""
+
+    @property
+    def locking(self) -> str:
+        """What ends a query that locks the records it reads of `t`; '' where the whole file is locked anyway."""
+
+    def find_table(self, name: str | None) -> str:
+        """The table's own spelling of `name`, or the only table. Raises NoSuchTable and NotATable."""
+
+    def tables(self) -> tuple[tuple[str, int, int], ...]:
+        """The tables there are: name, rows and columns of each."""
+
+    def address(self, table: str) -> str:
+        """Where a table is, for people; never with a password."""
+
+    def describe(self, table: str) -> TableShape:
+        """The shape of a table."""
+
+    def in_sql(self, table: str) -> str:
+        """A table's name in SQL."""
+
+    def places(self, shape: TableShape) -> tuple[str, ...]:
+        """The columns that find a record again."""
+
+    def claim(self, table: str) -> None:
+        """Before anything of the table is read: keep other loads out of it until the end of the transaction."""
+
+    def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[str] = ()) -> Read:
+        """The result of `query`, in which the records are called `t`."""
+
+    def read_in_batches(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[str]) -> Iterator[Read]:
+        """The same, a bounded number of records at a time."""
+
+    def numbers(self, query: str) -> Indices:
+        """The result of a query of one column of whole numbers."""
+
+    def change(self, statement: str) -> int:
+        """Run a statement; how many rows it changed, those of triggers not counted."""
+
+    def savepoint(self) -> AbstractContextManager[None]:
+        """Undo what happens inside if it raises."""
+
+    def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
+        """Whether equal keys of these columns are always found by comparing them in SQL."""
+
+    def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
+        """A number for each of the distinct texts, equal for those that the database takes for equal."""
+
+    def put_keys(self, columns: Sequence[TargetColumn], keys: pa.Table) -> str:
+        """Put distinct keys into a temporary table with columns k0, k1…; its name in SQL."""
+
+    def open_stage(self, shape: TableShape, columns: Sequence[TargetColumn], places: Sequence[str]) -> str:
+        """Make an empty staging table in place of any earlier one; its name in SQL."""
+
+    def fill_stage(self, staged: Staged) -> list[Refusal]:
+        """Add rows to the staging table; those that the columns' types refuse are left out and returned."""
+
+    def close_stage(self) -> None:
+        """All rows are in the staging table."""
+
+    def update(self, table: str, stage: str, names: Sequence[str], where: str) -> str:
+        """The statement that sets `names` of the records `t` from the staged rows `s`."""
+
+    def insert(self, shape: TableShape, stage: str, names: Sequence[str], where: str) -> str:
+        """The statement that inserts staged rows."""
+
+    def changed_meanwhile(self, now: Read, then: Existing, records: Indices) -> bool:
+        """Whether records just locked are not as they were when they were compared."""
+
+    def suspects(self, table: str) -> list[str]:
+        """What may change rows on its own there: triggers, rules and policies, by kind and name."""
+
+    def commit(self) -> None:
+        """Make the writes last."""
+
+    def close(self) -> None:
+        """Roll back whatever was not committed, and close."""

@@ -1,0 +1,123 @@
+"""The staged changes, judged by the database itself: where they would break a constraint of the table."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from tidymerge.model import Check, Reason, TableShape, Violation
+from tidymerge.targets.sql.database import POSITION, Database, place_name, quoted
+
+_LISTED = 50_000  # positions in one statement
+
+
+@dataclass(frozen=True, slots=True)
+class Stage:
+    """The staging table `table` of changes to the table of `shape`. `places` are the columns that locate a record."""
+
+    database: Database
+    shape: TableShape
+    table: str
+    places: tuple[str, ...]
+    loaded: frozenset[str]
+
+    @property
+    def target(self) -> str:
+        """The target's name in SQL."""
+        return self.database.in_sql(self.shape.name)
+
+    @property
+    def same_place(self) -> str:
+        """The join condition that finds the staged record `s` in the target `t`."""
+        return " AND ".join(
+            f"t.{quoted(place)} = s.{quoted(place_name(index))}" for index, place in enumerate(self.places)
+        )
+
+    @property
+    def is_insert(self) -> str:
+        """The condition that a staged row `s` is a new record: it has no place yet."""
+        return f"s.{quoted(place_name(0))} IS NULL"
+
+    def remove(self, positions: Sequence[int]) -> None:
+        """Take the changes at `positions` away."""
+        for start in range(0, len(positions), _LISTED):
+            listed = ", ".join(f"{position:d}" for position in positions[start : start + _LISTED])
+            self.database.change(f"DELETE FROM {self.table} WHERE {quoted(POSITION)} IN ({listed})")
+
+    def violations(self, key: Sequence[str]) -> list[Violation]:
+        """Staged changes that would break a foreign key, a unique constraint or a check."""
+        return [
+            *self._without_parent(),
+            *self._not_unique(key),
+            *self._check_failed(),
+        ]
+
+    def _without_parent(self) -> list[Violation]:
+        found = []
+        for key in self.shape.foreign_keys:
+            if not self.loaded.issuperset(key.columns):
+                continue
+            present = " AND ".join(f"s.{quoted(name)} IS NOT NULL" for name in key.columns)
+            pairs = list(zip(key.columns, key.referred, strict=True))
+            in_parent = " AND ".join(f"p.{quoted(there)} = s.{quoted(here)}" for here, there in pairs)
+            query = (
+                f"SELECT s.{quoted(POSITION)} AS n FROM {self.table} s WHERE {present} AND NOT EXISTS "
+                f"(SELECT 1 FROM {self.database.in_sql(key.table)} p WHERE {in_parent})"
+            )
+            if key.table == self.shape.name and self.loaded.issuperset(key.referred):
+                in_stage = " AND ".join(f"o.{quoted(there)} = s.{quoted(here)}" for here, there in pairs)
+                query += f" AND NOT EXISTS (SELECT 1 FROM {self.table} o WHERE {in_stage})"
+            wanted = f"a value found in {key.table} ({', '.join(key.referred)})"
+            found += self._violation(query, Reason.NO_SUCH_RECORD, wanted, key.columns)
+        return found
+
+    def _not_unique(self, key: Sequence[str]) -> list[Violation]:
+        found = []
+        for names in (self.shape.primary_key, *self.shape.unique):
+            if set(names) == set(key) or not set(names) & self.loaded - set(key):
+                continue
+            listed = ", ".join(f"a.{quoted(name)}" for name in names)
+            same = " AND ".join(f"a.{quoted(name)} = t.{quoted(name)}" for name in names)
+            query = (
+                f"WITH a AS ({self._after(names)}), "
+                f"twice AS (SELECT {listed} FROM a GROUP BY {listed} HAVING count(*) > 1) "
+                f"SELECT a.{quoted(POSITION)} AS n FROM a WHERE EXISTS (SELECT 1 FROM twice t WHERE {same}) "
+                f"OR EXISTS (SELECT 1 FROM {self.target} t WHERE {same} AND NOT {self._is_staged})"
+            )
+            wanted = f"a value that no other record has: {' + '.join(names)} is unique"
+            found += self._violation(query, Reason.NOT_UNIQUE, wanted, names)
+        return found
+
+    @property
+    def _is_staged(self) -> str:
+        """Whether a record `t` is itself among the staged updates: then its new values count, not its old."""
+        return f"EXISTS (SELECT 1 FROM {self.table} s WHERE {self.same_place})"
+
+    def _check_failed(self) -> list[Violation]:
+        found = []
+        for check in self.shape.checks:
+            wanted = f"what the target checks: {check.expression}"
+            found += self._violation(self._offenders(check), Reason.CHECK_FAILED, wanted, check.columns)
+        return found
+
+    def _offenders(self, check: Check) -> str:
+        """The records that break a check. The expression is the schema's own text; it holds unless it is false."""
+        judged = quoted(self.shape.name.rpartition(".")[2] if check.domain is None else "checked")
+        rows = self._after([column.name for column in self.shape.columns if not column.generated])
+        if check.domain is not None:
+            (name,) = check.columns
+            rows = f"SELECT {quoted(POSITION)}, s.{quoted(name)} AS {quoted(check.domain)} FROM {self.table} s"
+        return f"SELECT {judged}.{quoted(POSITION)} AS n FROM ({rows}) AS {judged} WHERE NOT ({check.expression})"
+
+    def _after(self, names: Sequence[str]) -> str:
+        """SQL for the staged records as they would stand after the load."""
+        columns = ", ".join(
+            f"s.{quoted(name)}" if name in self.loaded else f"t.{quoted(name)} AS {quoted(name)}" for name in names
+        )
+        return (
+            f"SELECT s.{quoted(POSITION)}, {columns} FROM {self.table} s LEFT JOIN {self.target} t ON {self.same_place}"
+        )
+
+    def _violation(self, query: str, reason: Reason, wanted: str, columns: Sequence[str]) -> list[Violation]:
+        found = np.sort(self.database.numbers(query))
+        return [Violation(reason, wanted, tuple(columns), found)] if len(found) else []

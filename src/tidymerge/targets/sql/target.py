@@ -1,0 +1,292 @@
+"""A table of an SQL database as a target: what is looked up, staged, written and read back, in plain SQL."""
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import cached_property
+from types import TracebackType
+from typing import Self
+
+import numpy as np
+import pyarrow as pa
+
+from tidymerge.core.cells import as_array
+from tidymerge.core.match import fold_text
+from tidymerge.errors import TargetChanged
+from tidymerge.model import (
+    ChangeSet,
+    Existing,
+    Fold,
+    Indices,
+    Mask,
+    Pairing,
+    TableShape,
+    TargetColumn,
+    Violation,
+)
+from tidymerge.ports import Refusal, Written
+from tidymerge.targets.sql.database import POSITION, ConstraintBroken, Database, Read, Staged, quoted
+from tidymerge.targets.sql.stage import Stage
+
+_SIMPLE = (Fold.NOTHING, Fold.ASCII_CASE, Fold.TRAILING_SPACES)  # folded alike, equal keys are one key
+
+
+class SqlTarget:
+    """A table in a database. Entering opens the database and begins the transaction; `write` also locks."""
+
+    def __init__(self, connect: Callable[[], Database], table: str | None, *, write: bool) -> None:
+        self._connect = connect
+        self._wanted = table
+        self._write = write
+        self._stage: Stage | None = None
+
+    def __enter__(self) -> Self:
+        self._database = self._connect()
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._database.close()
+
+    @cached_property
+    def _name(self) -> str:
+        return self._database.find_table(self._wanted)
+
+    @property
+    def address(self) -> str:
+        """Where the table is, for people."""
+        return self._database.address(self._name)
+
+    @cached_property
+    def _table(self) -> str:
+        return self._database.in_sql(self._name)
+
+    def parts(self) -> tuple[tuple[str, int, int], ...]:
+        """The tables of the database: name, rows and columns of each."""
+        return self._database.tables()
+
+    @cached_property
+    def _shape(self) -> TableShape:
+        return self._database.describe(self._name)
+
+    def describe(self) -> TableShape:
+        """The table's shape; when opened for writing, the table is claimed first."""
+        if self._write:
+            self._database.claim(self._name)
+        return self._shape
+
+    def count(self) -> int:
+        """How many rows the table holds, inside this transaction."""
+        return int(self._database.numbers(f"SELECT count(*) AS n FROM {self._table}")[0])
+
+    @cached_property
+    def _places(self) -> tuple[str, ...]:
+        return self._database.places(self._shape)
+
+    def fetch(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Existing:
+        """The given columns of the records that may match `keys`, or of all records."""
+        rows = self.count()
+        if keys.num_rows < rows * self._database.look_up_share and self._database.can_look_up(key):
+            found = self._read(columns, self._look_up(keys, key))
+            return Existing(found.values, found.places, rows, complete=False, unreadable=found.unreadable)
+        found = self._read(columns, f"FROM {self._table} t")
+        return Existing(found.values, found.places, rows, complete=True, unreadable=found.unreadable)
+
+    def _read(self, columns: Sequence[TargetColumn], source: str) -> Read:
+        return self._database.read(
+            columns, lambda expressions: f"SELECT {', '.join(expressions)} {source}", self._places
+        )
+
+    def _look_up(self, keys: pa.Table, columns: Sequence[TargetColumn]) -> str:
+        """SQL that finds, and locks, the records of the incoming keys, each record once."""
+        # Folded, so that keys which are one to the target find its record once.
+        folded = {column.name: fold_text(as_array(keys[column.name]), column.fold) for column in columns}
+        names = list(folded)
+        distinct = pa.table(folded).group_by(names).aggregate([])
+        present = np.logical_and.reduce([as_array(distinct[name]).is_valid().to_numpy(False) for name in names])
+        # In key order, so that neighbouring look-ups meet the same pages of the index.
+        ordered = distinct.filter(pa.array(present)).sort_by([(name, "ascending") for name in names])
+        table = self._database.put_keys(columns, ordered)
+        same = " AND ".join(f"t.{quoted(name)} = k.k{index}" for index, name in enumerate(names))
+        if any(column.fold not in _SIMPLE for column in columns):  # several keys may be one to the database
+            return f"FROM {self._table} t WHERE EXISTS (SELECT 1 FROM {table} k WHERE {same}){self._locking}"
+        return f"FROM {table} k {self._database.join} {self._table} t ON {same}{self._locking}"
+
+    @property
+    def _locking(self) -> str:
+        return self._database.locking if self._write else ""
+
+    def read(self, columns: Sequence[TargetColumn]) -> pa.Table:
+        """The given columns of every record."""
+        return self._read_all(self._table, columns)
+
+    def _read_all(self, table: str, columns: Sequence[TargetColumn]) -> pa.Table:
+        return self._database.read(
+            columns, lambda expressions: f"SELECT {', '.join(expressions)} FROM {table} t"
+        ).values
+
+    def read_in_batches(self, columns: Sequence[TargetColumn]) -> Iterator[Existing]:
+        """All records, a bounded number at a time."""
+        rows = self.count()
+        query = f"FROM {self._table} t"
+        for found in self._database.read_in_batches(
+            columns, lambda expressions: f"SELECT {', '.join(expressions)} {query}", self._places
+        ):
+            yield Existing(found.values, found.places, rows, complete=True, unreadable=found.unreadable)
+
+    def sibling(self, table: str) -> tuple[TableShape, pa.Table]:
+        """Another table of the same database, to look up in."""
+        shape = self._database.describe(self._database.find_table(table))
+        return shape, self._read_all(
+            self._database.in_sql(shape.name), [column for column in shape.columns if not column.foreign]
+        )
+
+    def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
+        """A number for each of the distinct texts, equal for those that the database takes for equal."""
+        return self._database.equal_codes(column, texts)
+
+    def stage(self, changes: ChangeSet, existing: Existing, pairing: Pairing) -> list[Refusal]:
+        """Put decided changes into the staging table, and lock the records that they update."""
+        stage = self._opened(pairing)
+        places = existing.places.take(pa.array(changes.existing))
+        located = pa.table(
+            {
+                name: pa.concat_arrays([as_array(places[name]), pa.nulls(changes.inserts, places[name].type)])
+                for name in places.column_names
+            }
+        )
+        first = int(changes.positions[0]) if len(changes.positions) else 0
+        refusals = []
+        if len(changes.positions):
+            refusals = self._database.fill_stage(Staged(pairing.columns, changes.after, located, first))
+        self._database.close_stage()
+        if self._write and self._database.locking and existing.complete:
+            self._lock(stage, changes, existing)
+        return refusals
+
+    def _opened(self, pairing: Pairing) -> Stage:
+        if self._stage is None:
+            table = self._database.open_stage(self._shape, pairing.columns, self._places)
+            loaded = frozenset(column.name for column in pairing.columns)
+            self._stage = Stage(self._database, self._shape, table, self._places, loaded)
+        return self._stage
+
+    def _lock(self, stage: Stage, changes: ChangeSet, existing: Existing) -> None:
+        """Lock the records to update, and make sure that they are as they were when they were compared."""
+        if not changes.updates:
+            return
+        columns = [column for column in self._shape.columns if column.name in existing.values.column_names]
+        between = _between(changes.positions[0], changes.positions[changes.updates - 1])
+        source = (
+            f"FROM {stage.table} s {self._database.join} {self._table} t ON {stage.same_place} "
+            f"WHERE {between} ORDER BY s.{quoted(POSITION)}{self._locking}"
+        )
+        now = self._database.read(columns, lambda expressions: f"SELECT {', '.join(expressions)} {source}")
+        if self._database.changed_meanwhile(now, existing, changes.existing):
+            raise TargetChanged(f"Another program changed records of {self.address} while they were compared.")
+
+    def unstage(self, positions: Sequence[int]) -> None:
+        """Take staged changes away again."""
+        if self._stage is not None:
+            self._stage.remove(positions)
+
+    def violations(self, pairing: Pairing) -> list[Violation]:
+        """The staged changes that would break a constraint."""
+        return [] if self._stage is None else self._stage.violations(pairing.key)
+
+    def write(self, changes: ChangeSet) -> Written:
+        """One UPDATE for each set of changed columns, one INSERT for each set of columns given."""
+        refused: list[Refusal] = []
+        updated = inserted = 0
+        assert self._stage is not None  # noqa: S101 - the flow stages before it writes
+        for names, low, high in _runs(changes.shapes, changes.positions[: changes.updates], changes.changed):
+            updated += self._narrowed(low, high, refused, _Statement(self._update, names))
+        patterns = _patterns(changes)
+        for names, low, high in _runs(patterns, changes.positions[changes.updates :], changes.given):
+            inserted += self._narrowed(low, high, refused, _Statement(self._insert, names))
+        self._stage.remove([refusal.position for refusal in refused])
+        return Written(updated, inserted, tuple(refused))
+
+    def _update(self, names: Sequence[str], where: str) -> str:
+        assert self._stage is not None  # noqa: S101
+        where = f"{self._stage.same_place} AND {where}"
+        return self._database.update(self._table, self._stage.table, names, where)
+
+    def _insert(self, names: Sequence[str], where: str) -> str:
+        assert self._stage is not None  # noqa: S101
+        return self._database.insert(self._shape, self._stage.table, names, where)
+
+    def _narrowed(self, low: int, high: int, refused: list[Refusal], statement: "_Statement") -> int:
+        """Run a statement over positions `low` to `high`; where values are at fault, halve until bad rows are single.
+
+        A bad row among n costs about 2 log2 n statements.
+        """
+        try:
+            with self._database.savepoint():
+                return self._database.change(statement.over(low, high))
+        except ConstraintBroken as broken:
+            if low == high:
+                refused.append(Refusal(low, str(broken)))
+                return 0
+        middle = (low + high) // 2
+        return self._narrowed(low, middle, refused, statement) + self._narrowed(middle + 1, high, refused, statement)
+
+    def read_back(self, changes: ChangeSet, pairing: Pairing) -> pa.Table:
+        """The written records as they now stand, in the order of the change set."""
+        assert self._stage is not None  # noqa: S101
+        same_key = " AND ".join(f"t.{quoted(name)} = s.{quoted(name)}" for name in pairing.key)
+        at, updates = changes.positions, changes.updates
+        found = []
+        if updates:
+            found.append(self._written(self._stage.same_place, at[:updates], pairing.columns))
+        if changes.inserts:
+            found.append(self._written(same_key, at[updates:], pairing.columns))
+        empty = pa.table({column.name: pa.nulls(0, column.type.arrow) for column in pairing.columns})
+        return pa.concat_tables(found) if found else empty
+
+    def _written(self, same: str, positions: Indices, columns: Sequence[TargetColumn]) -> pa.Table:
+        assert self._stage is not None  # noqa: S101
+        source = (
+            f"FROM {self._stage.table} s {self._database.join} {self._table} t ON {same} "
+            f"WHERE {_between(positions[0], positions[-1])} ORDER BY s.{quoted(POSITION)}"
+        )
+        return self._database.read(columns, lambda expressions: f"SELECT {', '.join(expressions)} {source}").values
+
+    def suspects(self) -> list[str]:
+        """What may change the table's rows on its own."""
+        return self._database.suspects(self._name)
+
+    def commit(self) -> None:
+        """Make the writes last."""
+        self._database.commit()
+
+
+class _Statement:
+    """A statement over a range of staged positions."""
+
+    def __init__(self, write: Callable[[Sequence[str], str], str], names: Sequence[str]) -> None:
+        self._write = write
+        self._names = names
+
+    def over(self, low: int, high: int) -> str:
+        """The statement for positions `low` to `high`."""
+        return self._write(self._names, _between(low, high))
+
+
+def _between(low: int, high: int) -> str:
+    return f"s.{quoted(POSITION)} BETWEEN {low:d} AND {high:d}"
+
+
+def _patterns(changes: ChangeSet) -> Indices:
+    """A number for each new record, equal for those that give the same columns."""
+    pattern = np.zeros(changes.inserts, np.int64)
+    for mask in changes.given.values():
+        if not mask.all():
+            pattern = np.unique(pattern * 2 + mask, return_inverse=True)[1].astype(np.int64)
+    return pattern
+
+
+def _runs(numbers: Indices, positions: Indices, masks: Mapping[str, Mask]) -> Iterator[tuple[list[str], int, int]]:
+    """For each run of equal `numbers` the columns that `masks` mark there, and its first and last position."""
+    starts = np.flatnonzero(np.r_[True, numbers[1:] != numbers[:-1]][: len(numbers)])
+    for start, end in zip(starts, np.r_[starts, len(numbers)][1:], strict=True):
+        yield [name for name, mask in masks.items() if mask[start]], int(positions[start]), int(positions[end - 1])
