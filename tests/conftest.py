@@ -5,12 +5,13 @@ import json
 import sqlite3
 import subprocess
 import sysconfig
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import pytest
+import servers
 from openpyxl import Workbook
 
 PROGRAM = str(Path(sysconfig.get_path("scripts")) / "tidymerge")
@@ -76,6 +77,18 @@ def stored(address: str, columns: str = "*") -> list[tuple]:
     rows = connection.execute(f'SELECT {columns} FROM "{quoted}" ORDER BY 1, 2').fetchall()
     connection.close()
     return rows
+
+
+@pytest.fixture(scope="session")
+def postgresql_server() -> Iterator[str]:
+    with servers.postgresql() as url:
+        yield url
+
+
+@pytest.fixture(scope="session")
+def mariadb_server() -> Iterator[str]:
+    with servers.mariadb() as url:
+        yield url
 
 
 @pytest.fixture

@@ -357,12 +357,16 @@ class ChangeSet:
 
 @dataclass(frozen=True, slots=True)
 class Violation:
-    """Staged changes, by their positions, that break a constraint on `columns`, and what was `wanted` instead."""
+    """Staged changes, by their positions, that break a constraint on `columns`, and what was `wanted` instead.
+
+    It is held against changes of these columns only, or with `always` against every change.
+    """
 
     reason: Reason
     wanted: str
     columns: tuple[str, ...]
     positions: Indices
+    always: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,7 +11,7 @@ from tidymerge.model import ChangeSet, Flaw, Indices, Mask, Pairing, Reason, Vio
 
 def flaws_of(violation: Violation, changes: ChangeSet, pairing: Pairing) -> list[Flaw]:
     """The rows of `changes` that break a constraint by what they write; no others, and none if it is not theirs."""
-    at = np.flatnonzero(np.isin(changes.positions, violation.positions) & _concerned(changes, violation.columns))
+    at = np.flatnonzero(np.isin(changes.positions, violation.positions) & _concerned(changes, violation))
     if not len(at):
         return []
     sources = {pair.target.name: pair.incoming for pair in pairing.pairs}
@@ -36,11 +36,11 @@ def dropped(changes: ChangeSet, flaws: Sequence[Flaw]) -> Indices:
     return changes.positions[bad[changes.incoming]]
 
 
-def _concerned(changes: ChangeSet, names: Sequence[str]) -> Mask:
-    """The changes that write one of the columns `names`: an old offence of the record is no fault of the row."""
-    if not names:
+def _concerned(changes: ChangeSet, violation: Violation) -> Mask:
+    """The changes that write one of the columns: an old offence of the record is no fault of the row."""
+    if violation.always or not violation.columns:
         return np.ones(changes.after.num_rows, bool)
-    written = [changes.changed[name] for name in names if name in changes.changed]
+    written = [changes.changed[name] for name in violation.columns if name in changes.changed]
     updates = np.logical_or.reduce([np.zeros(changes.updates, bool), *written])
     concerned: Mask = np.r_[updates, np.ones(changes.inserts, bool)]
     return concerned

@@ -11,6 +11,7 @@ from tidymerge.core.cells import as_array, mask_of, valid
 from tidymerge.core.columns import Converted, constant, spared
 from tidymerge.core.conditions import Conditions, Sides
 from tidymerge.core.match import KeyCodes, all_matches
+from tidymerge.core.order import generations
 from tidymerge.core.rows import (
     ACTION_CODES,
     Told,
@@ -295,10 +296,10 @@ def _given(question: Question, pair: Pair, fresh: pa.Table, rows: Indices) -> Ma
 
 
 def _by_given(question: Question, inserted: Indices, new_values: pa.Table) -> Indices:
-    """New records with those that give the same columns together, so that one statement writes them."""
+    """New records, parents first, and with those that give the same columns together: one statement writes them."""
     fresh = new_values.take(pa.array(inserted))
     given = {pair.target.name: _given(question, pair, fresh, inserted) for pair in question.pairing.pairs}
-    return inserted[np.argsort(-_shapes(given, len(inserted)), kind="stable")]
+    return inserted[np.lexsort((-_shapes(given, len(inserted)), generations(fresh, question.shape)))]
 
 
 def _shapes(changed: Mapping[str, Mask], length: int) -> Indices:

@@ -1,36 +1,54 @@
 """Where rows go: one folder a kind of target, imported when it is needed."""
 
+from collections.abc import Callable
 from functools import partial
+from importlib import import_module
 from typing import TYPE_CHECKING
 
-from tidymerge.address import parse
+from tidymerge.address import SERVERS, Address, is_server, parse
 from tidymerge.errors import BadAddress
 from tidymerge.sources import check_file
 
 if TYPE_CHECKING:
     from tidymerge.ports import Target
+    from tidymerge.targets.sql.database import Database
 
 _SQLITE_ENDINGS = (".db", ".sqlite", ".sqlite3", ".db3")
 _SQLITE_MAGIC = b"SQLite format 3\0"  # https://www.sqlite.org/fileformat.html, 1.3
+_SERVERS = {
+    "postgresql": ("tidymerge.targets.postgres.database", "PostgresDatabase"),
+    "mariadb": ("tidymerge.targets.mariadb.database", "MariaDatabase"),
+}
 
 
 def open_target(text: str, *, write: bool) -> "Target":
-    """The target at an address, not yet entered. Raises BadAddress and NoSuchFile."""
+    """The target at an address, not yet entered. Raises BadAddress, NoSuchFile and MissingPackage."""
+    from tidymerge.targets.sql import SqlTarget
+
     address = parse(text)
+    if address.server is not None:
+        return SqlTarget(_server(address), address.part, write=write)
     check_file(address)
     if not is_database(text):
         raise BadAddress(
-            f"{text!r} is not a table that rows can be loaded into; SQLite files "
-            f"({', '.join(_SQLITE_ENDINGS)}) are known, as in coop.db#hives."
+            f"{text!r} is not a table that rows can be loaded into; SQLite files ({', '.join(_SQLITE_ENDINGS)}) are "
+            "known, as in coop.db#hives, and servers, as in postgresql://user@host/coop#hives."
         )
-    from tidymerge.targets.sql import SqlTarget
     from tidymerge.targets.sqlite.database import SqliteDatabase
 
     return SqlTarget(partial(SqliteDatabase, address.path, write=write), address.part, write=write)
 
 
+def _server(address: Address) -> "Callable[[], Database]":
+    scheme = (address.server or "").partition("://")[0].lower()
+    module, name = _SERVERS[SERVERS[scheme]]
+    return partial(getattr(import_module(module), name), address)
+
+
 def is_database(text: str) -> bool:
-    """Whether an address leads to a database file, by its ending or its first bytes."""
+    """Whether an address leads to a database: a server, or a file by its ending or its first bytes."""
+    if is_server(text):
+        return True
     path = parse(text).path
     if path.suffix.lower() in _SQLITE_ENDINGS:
         return True

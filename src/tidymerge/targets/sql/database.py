@@ -20,7 +20,15 @@ Query = Callable[[Sequence[str]], str]  # from a list of column expressions to S
 
 
 class ConstraintBroken(TargetError):
-    """A statement met values that the database refuses; it is narrowed down to rows before anybody sees it."""
+    """A statement met values that the database refuses; it is narrowed down to rows before anybody sees it.
+
+    `constraint` is its name, if the database told, and `unique` its columns, if it is a unique one.
+    """
+
+    def __init__(self, message: str, constraint: str | None = None) -> None:
+        super().__init__(message)
+        self.constraint = constraint
+        self.unique: tuple[str, ...] = ()
 
 
 def quoted(name: str) -> str:
@@ -71,7 +79,11 @@ class Database(Protocol):
 
     @property
     def locking(self) -> str:
-        """What ends a query that locks the records it reads of `t`; '' where the whole file is locked anyway."""
+        """What ends a query that locks the records `t` that it reads; '' where the whole file is locked anyway."""
+
+    @property
+    def rechecks(self) -> bool:
+        """Whether every update is held to all checks, those of unchanged columns too."""
 
     def find_table(self, name: str | None) -> str:
         """The table's own spelling of `name`, or the only table. Raises NoSuchTable and NotATable."""
@@ -116,7 +128,7 @@ class Database(Protocol):
         """A number for each of the distinct texts, equal for those that the database takes for equal."""
 
     def put_keys(self, columns: Sequence[TargetColumn], keys: pa.Table) -> str:
-        """Put distinct keys into a temporary table with columns k0, k1…; its name in SQL."""
+        """Put keys into a temporary table with columns k0, k1…, those once that are one to the database; its name in SQL."""
 
     def open_stage(self, shape: TableShape, columns: Sequence[TargetColumn], places: Sequence[str]) -> str:
         """Make an empty staging table in place of any earlier one; its name in SQL."""
@@ -133,8 +145,8 @@ class Database(Protocol):
     def insert(self, shape: TableShape, stage: str, names: Sequence[str], where: str) -> str:
         """The statement that inserts staged rows."""
 
-    def changed_meanwhile(self, now: Read, then: Existing, records: Indices) -> bool:
-        """Whether records just locked are not as they were when they were compared."""
+    def lock(self, columns: Sequence[TargetColumn], query: Query, then: Existing, records: Indices) -> bool:
+        """Lock the records that `query` gives, in the order of `records` of `then`; whether they are still the same."""
 
     def suspects(self, table: str) -> list[str]:
         """What may change rows on its own there: triggers, rules and policies, by kind and name."""

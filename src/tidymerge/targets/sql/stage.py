@@ -1,7 +1,7 @@
 """The staged changes, judged by the database itself: where they would break a constraint of the table."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -97,7 +97,8 @@ class Stage:
         found = []
         for check in self.shape.checks:
             wanted = f"what the target checks: {check.expression}"
-            found += self._violation(self._offenders(check), Reason.CHECK_FAILED, wanted, check.columns)
+            broken = self._violation(self._offenders(check), Reason.CHECK_FAILED, wanted, check.columns)
+            found += [replace(violation, always=self.database.rechecks) for violation in broken]
         return found
 
     def _offenders(self, check: Check) -> str:

@@ -14,7 +14,6 @@ from tidymerge.errors import TargetChanged
 from tidymerge.model import (
     ChangeSet,
     Existing,
-    Fold,
     Indices,
     Mask,
     Pairing,
@@ -26,8 +25,6 @@ from tidymerge.ports import Refusal, Written
 from tidymerge.targets.sql.database import POSITION, ConstraintBroken, Database, Read, Staged, quoted
 from tidymerge.targets.sql.stage import Stage
 
-_SIMPLE = (Fold.NOTHING, Fold.ASCII_CASE, Fold.TRAILING_SPACES)  # folded alike, equal keys are one key
-
 
 class SqlTarget:
     """A table in a database. Entering opens the database and begins the transaction; `write` also locks."""
@@ -37,6 +34,7 @@ class SqlTarget:
         self._wanted = table
         self._write = write
         self._stage: Stage | None = None
+        self._key: set[str] = set()
 
     def __enter__(self) -> Self:
         self._database = self._connect()
@@ -97,7 +95,7 @@ class SqlTarget:
         )
 
     def _look_up(self, keys: pa.Table, columns: Sequence[TargetColumn]) -> str:
-        """SQL that finds, and locks, the records of the incoming keys, each record once."""
+        """SQL that finds the records of the incoming keys, each record once."""
         # Folded, so that keys which are one to the target find its record once.
         folded = {column.name: fold_text(as_array(keys[column.name]), column.fold) for column in columns}
         names = list(folded)
@@ -107,13 +105,7 @@ class SqlTarget:
         ordered = distinct.filter(pa.array(present)).sort_by([(name, "ascending") for name in names])
         table = self._database.put_keys(columns, ordered)
         same = " AND ".join(f"t.{quoted(name)} = k.k{index}" for index, name in enumerate(names))
-        if any(column.fold not in _SIMPLE for column in columns):  # several keys may be one to the database
-            return f"FROM {self._table} t WHERE EXISTS (SELECT 1 FROM {table} k WHERE {same}){self._locking}"
-        return f"FROM {table} k {self._database.join} {self._table} t ON {same}{self._locking}"
-
-    @property
-    def _locking(self) -> str:
-        return self._database.locking if self._write else ""
+        return f"FROM {table} k {self._database.join} {self._table} t ON {same}"
 
     def read(self, columns: Sequence[TargetColumn]) -> pa.Table:
         """The given columns of every record."""
@@ -159,13 +151,14 @@ class SqlTarget:
         if len(changes.positions):
             refusals = self._database.fill_stage(Staged(pairing.columns, changes.after, located, first))
         self._database.close_stage()
-        if self._write and self._database.locking and existing.complete:
+        if self._write and self._database.locking:
             self._lock(stage, changes, existing)
         return refusals
 
     def _opened(self, pairing: Pairing) -> Stage:
         if self._stage is None:
             table = self._database.open_stage(self._shape, pairing.columns, self._places)
+            self._key = set(pairing.key)
             loaded = frozenset(column.name for column in pairing.columns)
             self._stage = Stage(self._database, self._shape, table, self._places, loaded)
         return self._stage
@@ -178,10 +171,13 @@ class SqlTarget:
         between = _between(changes.positions[0], changes.positions[changes.updates - 1])
         source = (
             f"FROM {stage.table} s {self._database.join} {self._table} t ON {stage.same_place} "
-            f"WHERE {between} ORDER BY s.{quoted(POSITION)}{self._locking}"
+            f"WHERE {between} ORDER BY s.{quoted(POSITION)}{self._database.locking}"
         )
-        now = self._database.read(columns, lambda expressions: f"SELECT {', '.join(expressions)} {source}")
-        if self._database.changed_meanwhile(now, existing, changes.existing):
+
+        def query(expressions: Sequence[str]) -> str:
+            return f"SELECT {', '.join(expressions)} {source}"
+
+        if not self._database.lock(columns, query, existing, changes.existing):
             raise TargetChanged(f"Another program changed records of {self.address} while they were compared.")
 
     def unstage(self, positions: Sequence[int]) -> None:
@@ -196,15 +192,21 @@ class SqlTarget:
     def write(self, changes: ChangeSet) -> Written:
         """One UPDATE for each set of changed columns, one INSERT for each set of columns given."""
         refused: list[Refusal] = []
-        updated = inserted = 0
+        updated = 0
         assert self._stage is not None  # noqa: S101 - the flow stages before it writes
+        own_parents = any(key.table == self._shape.name for key in self._shape.foreign_keys)
+        if own_parents:  # then a record that is updated may refer to a new one; else it may make room for one
+            inserted = self._inserted(changes, refused)
         for names, low, high in _runs(changes.shapes, changes.positions[: changes.updates], changes.changed):
             updated += self._narrowed(low, high, refused, _Statement(self._update, names))
-        patterns = _patterns(changes)
-        for names, low, high in _runs(patterns, changes.positions[changes.updates :], changes.given):
-            inserted += self._narrowed(low, high, refused, _Statement(self._insert, names))
+        if not own_parents:
+            inserted = self._inserted(changes, refused)
         self._stage.remove([refusal.position for refusal in refused])
         return Written(updated, inserted, tuple(refused))
+
+    def _inserted(self, changes: ChangeSet, refused: list[Refusal]) -> int:
+        runs = _runs(_patterns(changes), changes.positions[changes.updates :], changes.given)
+        return sum(self._narrowed(low, high, refused, _Statement(self._insert, names)) for names, low, high in runs)
 
     def _update(self, names: Sequence[str], where: str) -> str:
         assert self._stage is not None  # noqa: S101
@@ -224,6 +226,9 @@ class SqlTarget:
             with self._database.savepoint():
                 return self._database.change(statement.over(low, high))
         except ConstraintBroken as broken:
+            if broken.unique and set(broken.unique) == self._key:
+                # The key was new when it was compared.
+                raise TargetChanged(f"Another program inserted a record of the same key: {broken}.") from broken
             if low == high:
                 refused.append(Refusal(low, str(broken)))
                 return 0

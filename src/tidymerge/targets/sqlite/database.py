@@ -32,6 +32,7 @@ class SqliteDatabase:
     look_up_share = 0.3
     join = "CROSS JOIN"  # which SQLite does not reorder
     locking = ""
+    rechecks = False
 
     def __init__(self, path: Path, *, write: bool) -> None:
         self._path = path
@@ -166,9 +167,9 @@ class SqliteDatabase:
             f"INSERT INTO {self.in_sql(shape.name)} ({listed}) SELECT {listed} FROM {stage} s WHERE {where} {ordered}"
         )
 
-    def changed_meanwhile(self, now: Read, then: Existing, records: Indices) -> bool:
-        """Never: the file was locked before it was read."""
-        return False
+    def lock(self, columns: Sequence[TargetColumn], query: Query, then: Existing, records: Indices) -> bool:
+        """Nothing is left to do: the file was locked before it was read."""
+        return True
 
     def suspects(self, table: str) -> list[str]:
         """The triggers of a table."""

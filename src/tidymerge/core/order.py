@@ -1,0 +1,37 @@
+"""The order in which new records are written: parents before their children, equal statements together."""
+
+import numpy as np
+import pyarrow as pa
+
+from tidymerge.core.match import KeyCodes, code_rows, match
+from tidymerge.model import Indices, TableShape
+
+_DEEPEST = 1000  # generations; a longer chain is a circle, which no order helps
+
+
+def generations(values: pa.Table, shape: TableShape) -> Indices:
+    """For each new record how many of the others come before it: 0 if its parent is not among them."""
+    found = np.zeros(values.num_rows, np.int64)
+    for key in shape.foreign_keys:
+        if key.table != shape.name or not {*key.columns, *key.referred} <= set(values.column_names):
+            continue
+        parent = _parents(values, key.columns, key.referred)
+        for _ in range(_DEEPEST):
+            later = np.maximum(found, np.where(parent >= 0, found[parent] + 1, 0))
+            if (later == found).all():
+                break
+            found = later
+    return found
+
+
+def _parents(values: pa.Table, columns: tuple[str, ...], referred: tuple[str, ...]) -> Indices:
+    """For each record the one among them that it refers to, or -1."""
+    both = [
+        pa.chunked_array([*values[here].chunks, *values[there].chunks])
+        for here, there in zip(columns, referred, strict=True)
+    ]
+    codes, size = code_rows(both)
+    rows = values.num_rows
+    parent = match(KeyCodes(codes[:rows], codes[rows:], size)).record
+    parent[parent == np.arange(rows)] = -1
+    return parent

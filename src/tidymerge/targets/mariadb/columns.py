@@ -1,0 +1,70 @@
+"""Between MariaDB's text forms and typed columns, both ways."""
+
+from collections.abc import Sequence
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tidymerge.core.cells import valid
+from tidymerge.core.convert import cast_cells
+from tidymerge.model import Indices, Kind, Mask, TargetColumn
+from tidymerge.targets.mariadb.packets import columns_of
+from tidymerge.targets.sql.database import Read, quoted
+
+_SINGLE = 24
+
+
+def expression(column: TargetColumn) -> str:
+    """The SQL that reads a column of `t`. A FLOAT is shown with six digits only, so it is read as the double it is."""
+    name = f"t.{quoted(column.name)}"
+    if column.type.kind is Kind.FLOAT and column.type.precision == _SINGLE:
+        return f"{name} + 0e0 AS {quoted(column.name)}"
+    return name
+
+
+def parsed(data: np.ndarray, starts: Indices, columns: Sequence[TargetColumn], places: int) -> Read:
+    """Rows from the wire: `places` columns as text, then typed ones."""
+    arrays = list(columns_of(data, starts, places + len(columns)))
+    located = {f"place {index}": _text(array) for index, array in enumerate(arrays[:places])}
+    typed, unreadable = {}, {}
+    for array, column in zip(arrays[places:], columns, strict=True):
+        typed[column.name] = _typed(array, column)
+        lost: Mask = valid(array) & ~valid(typed[column.name])
+        if lost.any():
+            unreadable[column.name] = lost
+    return Read(pa.table(typed), pa.table(located), unreadable)
+
+
+def nothing(columns: Sequence[TargetColumn], places: int) -> Read:
+    """No rows."""
+    typed = pa.table({column.name: pa.nulls(0, column.type.arrow) for column in columns})
+    return Read(typed, pa.table({f"place {index}": pa.nulls(0, pa.string()) for index in range(places)}))
+
+
+def _text(array: pa.Array) -> pa.Array:
+    return pa.Array.from_buffers(pa.string(), len(array), array.buffers(), array.null_count)
+
+
+def _typed(array: pa.Array, column: TargetColumn) -> pa.Array:
+    if column.type.kind is Kind.BINARY:
+        return array
+    text = _text(array)
+    if column.type.kind is Kind.TEXT:
+        return text
+    if column.type.kind is Kind.TIMESTAMP and column.type.zone:
+        text = pc.binary_join_element_wise(text, "Z", "")
+    return cast_cells([text] if text.null_count < len(text) else [], column.type, len(text)).values
+
+
+def to_stored(values: pa.Array, column: TargetColumn) -> pa.Array:
+    """Typed values as the text that LOAD DATA reads; bytes as hexadecimal digits."""
+    match column.type.kind:
+        case Kind.BINARY:
+            return pa.array([None if value is None else value.hex() for value in values.to_pylist()], pa.string())
+        case Kind.BOOLEAN:
+            return pc.cast(pc.cast(values, pa.int8()), pa.string())
+        case Kind.TIMESTAMP:
+            return pc.cast(pc.cast(values, pa.timestamp("us")), pa.string())
+        case _:
+            return pc.cast(values, pa.string())

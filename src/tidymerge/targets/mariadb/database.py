@@ -1,0 +1,283 @@
+"""MariaDB's own ways: rows straight from the wire, LOAD DATA with its warnings heeded, collations asked."""
+
+import re
+import zlib
+from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tidymerge.address import Address
+from tidymerge.core.cells import as_array, only_bytes
+from tidymerge.core.decide import differs
+from tidymerge.errors import TargetLocked
+from tidymerge.model import ColumnType, Existing, Indices, Kind, TableShape, TargetColumn
+from tidymerge.ports import Refusal
+from tidymerge.targets.mariadb.columns import expression, nothing, parsed, to_stored
+from tidymerge.targets.mariadb.describe import describe, find_table, in_sql, table_names
+from tidymerge.targets.mariadb.session import LOCK_WAIT_SECONDS, FilesForbidden, Session
+from tidymerge.targets.sql.database import (
+    KEYS,
+    POSITION,
+    STAGE,
+    ConstraintBroken,
+    Query,
+    Read,
+    Staged,
+    place_name,
+    quoted,
+)
+from tidymerge.targets.sql.lines import filled
+from tidymerge.targets.sql.reading import joined
+
+_TEXTS = "tidymerge texts"
+_NUMBER = TargetColumn("n", ColumnType(Kind.INTEGER, "bigint"))
+_LONG = ("text", "blob", "json")  # types that an index can't hold whole
+_PRINTABLE = bytes(range(0x20, 0x7F))
+# Collations under which plain English letters differ by nothing but case (and accents, which these are not).
+_USUAL = re.compile(
+    r"(utf8mb4|utf8mb3|utf8|latin1)_(general_ci|unicode_ci|unicode_520_ci|swedish_ci|uca1400_ai_ci|0900_ai_ci)"
+)
+_DUPLICATE = 1062
+
+
+class MariaDatabase:
+    """A MariaDB database, in one transaction that sees one snapshot."""
+
+    # Measured in benchmarks/fetch_share.py.
+    look_up_share = 0.3
+    join = "STRAIGHT_JOIN"
+    locking = " FOR UPDATE"
+    rechecks = True
+
+    def __init__(self, address: Address) -> None:
+        self._session = Session(address)
+        self._begun = False
+        self._found: dict[str, tuple[str, str]] = {}
+        self._shapes: dict[str, tuple[TableShape, dict[str, tuple[str, ...]]]] = {}
+        self._staged: list[str] = []
+        self._binary: frozenset[str] = frozenset()
+        self._takes_files = True
+
+    def find_table(self, name: str | None) -> str:
+        """The table's own spelling of `name`, or the only table."""
+        place = find_table(self._session, name)
+        called = place[1] if place[1] in table_names(self._session) else ".".join(place)
+        self._found[called] = place
+        return called
+
+    def tables(self) -> tuple[tuple[str, int, int], ...]:
+        """The tables there are: name, rows and columns of each."""
+        found = []
+        for name in table_names(self._session):
+            rows = self._session.rows(f"SELECT count(*) AS n FROM {quoted(name)}")[0]["n"]
+            columns = self._session.rows(
+                "SELECT count(*) AS n FROM information_schema.columns WHERE table_schema = DATABASE() "
+                "AND table_name = %s",
+                [name],
+            )[0]["n"]
+            found.append((name, rows, columns))
+        return tuple(found)
+
+    def address(self, table: str) -> str:
+        """Where a table is, for people."""
+        return f"{self._session.place}#{table}"
+
+    def describe(self, table: str) -> TableShape:
+        """The shape of a table."""
+        self._begin()
+        if table not in self._shapes:
+            self._shapes[table] = describe(self._session, self._place(table), table)
+        return self._shapes[table][0]
+
+    def _place(self, table: str) -> tuple[str, str]:
+        if table not in self._found:
+            self.find_table(table)
+        return self._found[table]
+
+    def in_sql(self, table: str) -> str:
+        """A table's name in SQL."""
+        return in_sql(self._place(table))
+
+    def places(self, shape: TableShape) -> tuple[str, ...]:
+        """The primary key, or a unique one that is never null; a table with neither is searched by all its columns."""
+        sure = {column.name for column in shape.columns if not column.nullable}
+        keys = [names for names in (shape.primary_key, *shape.unique) if names and sure.issuperset(names)]
+        return (
+            keys[0]
+            if keys
+            else tuple(column.name for column in shape.columns if column.loadable and column.name in sure)
+        )
+
+    def claim(self, table: str) -> None:
+        """Wait for other loads of the table to end, before the snapshot is taken."""
+        name = f"tidymerge {zlib.crc32('.'.join(self._place(table)).encode()):08x}"
+        got = self._session.rows("SELECT GET_LOCK(%s, %s) AS got", [name, LOCK_WAIT_SECONDS])[0]["got"]
+        if got != 1:
+            raise TargetLocked(
+                f"Another load into {self.address(table)} still runs after {LOCK_WAIT_SECONDS} seconds of waiting. "
+                "Wait for it, or give TIDYMERGE_LOCK_WAIT more seconds, then run this again."
+            )
+        self._begin()
+
+    def _begin(self) -> None:
+        if not self._begun:
+            self._begun = True
+            self._session.begin()
+
+    def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[str] = ()) -> Read:
+        """The result of `query`."""
+        return joined(list(self.read_in_batches(columns, query, places)) or [nothing(columns, len(places))])
+
+    def read_in_batches(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[str]) -> Iterator[Read]:
+        """The same, some megabytes at a time."""
+        located = [f"t.{quoted(place)} AS {quoted(place_name(index))}" for index, place in enumerate(places)]
+        sql = query([*located, *(expression(column) for column in columns)])
+        for data, starts, _ in self._session.stream(sql):
+            yield parsed(data, starts, columns, len(places))
+
+    def numbers(self, query: str) -> Indices:
+        """The result of a query of one column of whole numbers."""
+        found = self.read([_NUMBER], lambda _: query)
+        return np.asarray(as_array(found.values["n"]).to_numpy(), np.int64)
+
+    def change(self, statement: str) -> int:
+        """Run a statement; how many rows it changed."""
+        try:
+            return self._session.run(statement)
+        except ConstraintBroken as broken:
+            for _, unique in self._shapes.values():
+                broken.unique = unique.get(broken.constraint or "", broken.unique)
+            raise
+
+    def savepoint(self) -> AbstractContextManager[None]:
+        """Undo what happens inside if it raises."""
+        return self._session.savepoint()
+
+    def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
+        """The server compares by the columns' own types and collations, where an index can hold them."""
+        return not any(word in column.type.declared for column in key for word in _LONG)
+
+    def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
+        """Distinct texts, ranked by the server unless they are plain: those that it takes for equal rank alike."""
+        collation = self._collation(column)
+        if _USUAL.fullmatch(collation) and only_bytes(texts, _PRINTABLE):
+            folded = pc.ascii_lower(texts)
+            padded = "0900" not in collation
+            return (pc.ascii_rtrim(folded, " ") if padded else folded).dictionary_encode().indices
+        self._session.run(f"CREATE OR REPLACE TEMPORARY TABLE {quoted(_TEXTS)} (n bigint, v {self._typed(column)})")
+        rows = pa.table({"n": pa.array(np.arange(len(texts)).astype(str)), "v": texts})
+        self._put(quoted(_TEXTS), ["n", "v"], rows)
+        ranked = f"SELECT n, dense_rank() OVER (ORDER BY v) AS r FROM {quoted(_TEXTS)}"
+        return pa.array(self.numbers(f"SELECT r FROM ({ranked}) x ORDER BY n"))
+
+    def _collation(self, column: TargetColumn) -> str:
+        """The collation of a column of one of the tables described."""
+        for table, (shape, _) in self._shapes.items():
+            if column in shape.columns:
+                found = self._session.rows(
+                    "SELECT collation_name AS c FROM information_schema.columns "
+                    "WHERE table_schema = %s AND table_name = %s AND column_name = %s",
+                    [*self._place(table), column.name],
+                )
+                return str(found[0]["c"] or "")
+        return ""
+
+    def _typed(self, column: TargetColumn) -> str:
+        """A column's type and collation in SQL."""
+        collation = self._collation(column) if column.type.kind in (Kind.TEXT, Kind.JSON) else ""
+        declared = "longtext" if column.type.kind is Kind.JSON else column.type.declared
+        return f"{declared} COLLATE {collation}" if collation else declared
+
+    def put_keys(self, columns: Sequence[TargetColumn], keys: pa.Table) -> str:
+        """Put keys into a temporary table, whose own key keeps one of those that are equal to the server."""
+        listed = [f"k{index}" for index in range(len(columns))]
+        declared = ", ".join(
+            f"{name} {self._typed(column)} NOT NULL" for name, column in zip(listed, columns, strict=True)
+        )
+        self._session.run(
+            f"CREATE OR REPLACE TEMPORARY TABLE {quoted(KEYS)} ({declared}, PRIMARY KEY ({', '.join(listed)}))"
+        )
+        stored = [to_stored(as_array(keys[column.name]), column) for column in columns]
+        self._put(quoted(KEYS), listed, pa.table(dict(zip(listed, stored, strict=True))), keep_first=True)
+        return quoted(KEYS)
+
+    def open_stage(self, shape: TableShape, columns: Sequence[TargetColumn], places: Sequence[str]) -> str:
+        """Make an empty staging table, its columns as they are in the target."""
+        declared = [f"{quoted(POSITION)} bigint PRIMARY KEY"]
+        for index, place in enumerate(places):
+            declared.append(f"{quoted(place_name(index))} {self._typed(shape.column(place))} NULL")
+        declared += [f"{quoted(column.name)} {self._typed(column)} NULL" for column in columns]
+        self._session.run(f"CREATE OR REPLACE TEMPORARY TABLE {quoted(STAGE)} ({', '.join(declared)})")
+        located = [place_name(index) for index in range(len(places))]
+        self._staged = [quoted(name) for name in (POSITION, *located, *(column.name for column in columns))]
+        pairs = [*zip(located, (shape.column(place) for place in places), strict=True), *((c.name, c) for c in columns)]
+        self._binary = frozenset(quoted(name) for name, column in pairs if column.type.kind is Kind.BINARY)
+        return quoted(STAGE)
+
+    def fill_stage(self, staged: Staged) -> list[Refusal]:
+        """Add rows to the staging table; rows that their columns' types refuse, or would change, are left out."""
+        rows = staged.values.num_rows
+        columns = [pa.array(np.arange(staged.first, staged.first + rows).astype(str))]
+        columns += [as_array(column) for column in staged.places.columns]
+        columns += [to_stored(as_array(staged.values[column.name]), column) for column in staged.columns]
+        table = pa.Table.from_arrays(columns, self._staged)
+        return filled(lambda part: self._put(quoted(STAGE), self._staged, part), self.savepoint, table, staged.first)
+
+    def _put(self, table: str, columns: Sequence[str], rows: pa.Table, *, keep_first: bool = False) -> None:
+        """Append rows to a temporary table. What LOAD DATA would only warn about is an error: ConstraintBroken.
+
+        With `keep_first`, a row whose key is there already is left out.
+        """
+        if self._takes_files:
+            try:
+                count, warnings = self._session.load(table, columns, rows, self._binary)
+            except FilesForbidden:
+                self._takes_files = False
+            else:
+                serious = [warning for warning in warnings if not (keep_first and warning["Code"] == _DUPLICATE)]
+                if serious or (count and not warnings):
+                    raise ConstraintBroken(str(serious[0]["Message"]) if serious else "the server gave warnings")
+                return
+        self._session.insert(table, columns, rows, self._binary, keep_first=keep_first)
+
+    def close_stage(self) -> None:
+        """Nothing is left to do."""
+
+    def update(self, table: str, stage: str, names: Sequence[str], where: str) -> str:
+        """The statement that sets `names` of the records `t` from the staged rows `s`."""
+        settings = ", ".join(f"t.{quoted(name)} = s.{quoted(name)}" for name in names)
+        return f"UPDATE {stage} s STRAIGHT_JOIN {table} t SET {settings} WHERE {where}"
+
+    def insert(self, shape: TableShape, stage: str, names: Sequence[str], where: str) -> str:
+        """The statement that inserts staged rows."""
+        listed = ", ".join(quoted(name) for name in names)
+        source = f"SELECT {listed} FROM {stage} s WHERE {where} ORDER BY s.{quoted(POSITION)}"
+        return f"INSERT INTO {self.in_sql(shape.name)} ({listed}) {source}"
+
+    def lock(self, columns: Sequence[TargetColumn], query: Query, then: Existing, records: Indices) -> bool:
+        """Lock records, which reads them as they are now, and compare them with the snapshot's."""
+        now = self.read(columns, query)
+        if now.values.num_rows != len(records):
+            return False
+        old = then.values.take(pa.array(records))
+        return not any(differs(as_array(now.values[c.name]), as_array(old[c.name])).any() for c in columns)
+
+    def suspects(self, table: str) -> list[str]:
+        """The triggers of a table."""
+        rows = self._session.rows(
+            "SELECT trigger_name AS name FROM information_schema.triggers "
+            "WHERE event_object_schema = %s AND event_object_table = %s ORDER BY 1",
+            self._place(table),
+        )
+        return [f"the trigger {row['name']}" for row in rows]
+
+    def commit(self) -> None:
+        """Make the writes last."""
+        self._session.commit()
+
+    def close(self) -> None:
+        """Roll back whatever was not committed, and close."""
+        self._session.close()

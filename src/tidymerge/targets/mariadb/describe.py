@@ -1,0 +1,184 @@
+"""Reading a MariaDB table's shape from the information schema."""
+
+import re
+from typing import Any
+
+from tidymerge.core.mapping import listing
+from tidymerge.errors import NoSuchTable, NotATable
+from tidymerge.model import Check, ColumnType, Fold, ForeignKey, Kind, TableShape, TargetColumn
+from tidymerge.targets.mariadb.session import Session
+from tidymerge.targets.sql.database import quoted
+
+_BITS = {"tinyint": 8, "smallint": 16, "mediumint": 24, "int": 32, "bigint": 64}
+_TEXTS = ("char", "varchar", "tinytext", "text", "mediumtext", "longtext")
+_BINARIES = ("binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob")
+_PLAIN = {"date": Kind.DATE, "uuid": Kind.UUID, "json": Kind.JSON, "double": Kind.FLOAT}
+_YEARS = (1901, 2155)
+_TABLES = """SELECT table_schema AS s, table_name AS t, table_type AS kind, engine AS engine
+FROM information_schema.tables WHERE table_schema = coalesce(%s, DATABASE()) ORDER BY 2"""
+
+
+def table_names(session: Session) -> list[str]:
+    """The names of the tables of the database, in alphabetical order."""
+    return [row["t"] for row in session.rows(_TABLES, [None]) if row["kind"] != "VIEW"]
+
+
+def find_table(session: Session, wanted: str | None) -> tuple[str, str]:
+    """The database and the table that `wanted` (hives, or coop.hives) means. Raises NoSuchTable and NotATable."""
+    known = session.rows(_TABLES, [None])
+    tables = [row["t"] for row in known if row["kind"] != "VIEW"]
+    if wanted is None and len(tables) != 1:
+        raise NoSuchTable(f"{session.place} holds {len(tables)} tables; name one after '#': {listing(tables)}.")
+    wanted = wanted or tables[0]
+    before, dot, after = wanted.partition(".")
+    elsewhere = session.rows(_TABLES, [before]) if dot else []
+    for fits in (str, str.lower):
+        for row in [*known, *elsewhere]:
+            if fits(row["t"]) == fits(wanted if row in known else after):
+                if row["kind"] == "VIEW":
+                    raise NotATable(f"{wanted!r} in {session.place} is a view: load into the table under it.")
+                _check_transactions(session, row)
+                return row["s"], row["t"]
+    has = f"it has {listing(tables)}" if tables else "it has no tables"
+    raise NoSuchTable(f"{session.place} has no table {wanted!r}; {has}.")
+
+
+def _check_transactions(session: Session, row: dict[str, Any]) -> None:
+    able = session.rows(
+        "SELECT transactions AS able FROM information_schema.engines WHERE engine = %s", [row["engine"]]
+    )
+    if not able or able[0]["able"] != "YES":
+        raise NotATable(
+            f"{row['t']!r} in {session.place} is kept by the engine {row['engine']}, which can't undo a load that "
+            "fails; change it first: ALTER TABLE … ENGINE = InnoDB."
+        )
+
+
+def in_sql(place: tuple[str, str]) -> str:
+    """A table's name in SQL."""
+    return ".".join(quoted(part) for part in place)
+
+
+_COLUMNS = """SELECT column_name AS name, data_type AS type, column_type AS declared, is_nullable AS nullable,
+column_default AS value, extra AS extra, character_maximum_length AS length, numeric_precision AS digits,
+numeric_scale AS scale, datetime_precision AS fraction, collation_name AS collation
+FROM information_schema.columns WHERE table_schema = %s AND table_name = %s ORDER BY ordinal_position"""
+_UNIQUE = """SELECT index_name AS name, column_name AS col, sub_part AS part
+FROM information_schema.statistics WHERE table_schema = %s AND table_name = %s AND non_unique = 0
+ORDER BY index_name <> 'PRIMARY', index_name, seq_in_index"""
+_FOREIGN = """SELECT constraint_name AS name, column_name AS col, referenced_table_schema AS s,
+referenced_table_name AS t, referenced_column_name AS referred FROM information_schema.key_column_usage
+WHERE table_schema = %s AND table_name = %s AND referenced_table_name IS NOT NULL
+ORDER BY constraint_name, ordinal_position"""
+
+
+def describe(session: Session, place: tuple[str, str], called: str) -> tuple[TableShape, dict[str, tuple[str, ...]]]:
+    """The shape of a table, and its unique indexes by name."""
+    rows = session.rows(_COLUMNS, place)
+    checks = _checks(session, place, [row["name"] for row in rows])
+    documents = {match[1] for check in checks if (match := re.fullmatch(r"json_valid\(`(.*)`\)", check.expression))}
+    unique: dict[str, list[str | None]] = {}
+    for row in session.rows(_UNIQUE, place):
+        unique.setdefault(row["name"], []).append(row["col"] if row["part"] is None else None)
+    whole = {name: tuple(column for column in found if column) for name, found in unique.items() if None not in found}
+    foreign: dict[str, list[dict[str, Any]]] = {}
+    for row in session.rows(_FOREIGN, place):
+        foreign.setdefault(row["name"], []).append(row)
+    shape = TableShape(
+        called,
+        tuple(_column(row, row["name"] in documents) for row in rows),
+        whole.get("PRIMARY", ()),
+        tuple(dict.fromkeys(columns for name, columns in whole.items() if name != "PRIMARY")),
+        tuple(
+            ForeignKey(
+                tuple(row["col"] for row in key),
+                key[0]["t"] if key[0]["s"] == place[0] else f"{key[0]['s']}.{key[0]['t']}",
+                tuple(row["referred"] for row in key),
+            )
+            for key in foreign.values()
+        ),
+        tuple(check for check in checks if not check.expression.startswith("json_valid")),
+    )
+    return shape, whole
+
+
+def _checks(session: Session, place: tuple[str, str], columns: list[str]) -> list[Check]:
+    """The check constraints. Which table one belongs to stands in different places on MariaDB and MySQL."""
+    has = session.rows(
+        "SELECT 1 AS n FROM information_schema.columns WHERE table_schema = 'information_schema' "
+        "AND lower(table_name) = 'check_constraints' AND lower(column_name) = 'table_name'"
+    )
+    found = session.rows(
+        "SELECT c.constraint_name AS name, c.check_clause AS clause FROM information_schema.check_constraints c "
+        + (
+            "WHERE c.constraint_schema = %s AND c.table_name = %s ORDER BY 1"
+            if has
+            else "JOIN information_schema.table_constraints t USING (constraint_schema, constraint_name) "
+            "WHERE c.constraint_schema = %s AND t.table_name = %s ORDER BY 1"
+        ),
+        place,
+    )
+    return [
+        Check(
+            row["name"],
+            row["clause"],
+            tuple(name for name in columns if f"`{name.replace('`', '``')}`" in row["clause"]),
+        )
+        for row in found
+    ]
+
+
+def _column(row: dict[str, Any], is_document: bool) -> TargetColumn:
+    kind = ColumnType(Kind.JSON, "json") if is_document else _column_type(row)
+    extra, value = row["extra"].upper(), row["value"]
+    return TargetColumn(
+        name=row["name"],
+        type=kind or ColumnType(Kind.TEXT, row["declared"]),
+        nullable=row["nullable"] == "YES",
+        has_default="AUTO_INCREMENT" in extra or (value is not None and value != "NULL"),
+        generated="GENERATED" in extra.replace("DEFAULT_GENERATED", ""),
+        fold=_fold(row["collation"]) if kind is not None and kind.kind is Kind.TEXT else Fold.NOTHING,
+        foreign=kind is None,
+    )
+
+
+def _fold(collation: str | None) -> Fold:
+    """What a collation ignores, where its name tells; the padding of the older ones ignores spaces at the end."""
+    if collation is None or re.search(r"nopad_bin|0900_bin", collation):
+        return Fold.NOTHING
+    return Fold.TRAILING_SPACES if collation.endswith("_bin") else Fold.DATABASE
+
+
+def _column_type(row: dict[str, Any]) -> ColumnType | None:
+    """The column's type; None for one that rows can't be loaded into."""
+    name, declared = row["type"].lower(), row["declared"]
+    if name in _BITS:
+        return _integer(name, declared)
+    if name == "decimal":
+        return ColumnType(Kind.DECIMAL, declared, precision=row["digits"], scale=row["scale"])
+    if name == "float":
+        return ColumnType(Kind.FLOAT, declared, precision=24)
+    if name in _TEXTS:
+        counted = name in ("char", "varchar")  # the others are bounded in bytes
+        return ColumnType(Kind.TEXT, declared, length=row["length"] if counted else None)
+    if name in _BINARIES:
+        return ColumnType(Kind.BINARY, declared)
+    if name == "enum":
+        labels = re.findall(r"'((?:[^']|'')*)'", declared)
+        return ColumnType(Kind.TEXT, declared, allowed=tuple(label.replace("''", "'") for label in labels))
+    if name in ("time", "datetime", "timestamp"):
+        kind = Kind.TIME if name == "time" else Kind.TIMESTAMP
+        return ColumnType(kind, declared, scale=row["fraction"], zone=name == "timestamp")
+    if name == "year":
+        return ColumnType(Kind.INTEGER, declared, minimum=_YEARS[0], maximum=_YEARS[1])
+    return ColumnType(_PLAIN[name], declared) if name in _PLAIN else None
+
+
+def _integer(name: str, declared: str) -> ColumnType:
+    if declared.startswith("tinyint(1)"):
+        return ColumnType(Kind.BOOLEAN, declared)
+    bits, unsigned = _BITS[name], "unsigned" in declared
+    if bits == 64 and unsigned:  # noqa: PLR2004 - more than a signed 64-bit number holds
+        return ColumnType(Kind.DECIMAL, declared, precision=20, scale=0)
+    low, high = (0, 2**bits - 1) if unsigned else (-(2 ** (bits - 1)), 2 ** (bits - 1) - 1)
+    return ColumnType(Kind.INTEGER, declared, minimum=low, maximum=high)

@@ -1,0 +1,1 @@
+"""PostgreSQL tables as targets, from version 13 on."""

@@ -1,0 +1,91 @@
+"""Between PostgreSQL's text forms and typed columns, both ways."""
+
+from collections.abc import Sequence
+
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.csv as arrow_csv
+
+from tidymerge.core.cells import as_array, valid
+from tidymerge.core.convert import cast_cells
+from tidymerge.model import Kind, Mask, TargetColumn
+from tidymerge.targets.sql.database import quoted
+
+# Kinds that Arrow's CSV reader turns into the type by itself, exactly as the server means them.
+_PARSED = (Kind.INTEGER, Kind.DECIMAL, Kind.FLOAT, Kind.BOOLEAN, Kind.DATE, Kind.TIME, Kind.TIMESTAMP)
+_SINGLE = 24
+
+
+def expression(column: TargetColumn) -> str:
+    """The SQL that reads a column of `t`."""
+    name = f"t.{quoted(column.name)}"
+    if column.type.kind is Kind.TIMESTAMP and column.type.zone:
+        return f"{name} AT TIME ZONE 'UTC' AS {quoted(column.name)}"
+    return name
+
+
+def parse_csv(data: bytes, columns: Sequence[TargetColumn], places: int) -> tuple[pa.Table, pa.Table, dict[str, Mask]]:
+    """Rows of COPY's CSV: `places` columns of text, then typed ones; and which values are not of their type."""
+    names = [*(f"place {index}" for index in range(places)), *(f"column {index}" for index in range(len(columns)))]
+    types = dict.fromkeys(names, pa.string())
+    wanted = types | {
+        name: _naive(column)
+        for name, column in zip(names[places:], columns, strict=True)
+        if column.type.kind in _PARSED
+    }
+    try:
+        table = _read(data, names, wanted)
+    except pa.ArrowInvalid:  # such as infinity, which is no date to us
+        table = _read(data, names, types, whole=True)
+    typed, unreadable = {}, {}
+    for name, column in zip(names[places:], columns, strict=True):
+        stored = as_array(table[name])
+        typed[column.name] = _typed(stored, column)
+        lost = valid(stored) & ~valid(typed[column.name])
+        if lost.any():
+            unreadable[column.name] = lost
+    return pa.table(typed), table.select(names[:places]), unreadable
+
+
+def _read(data: bytes, names: Sequence[str], types: dict[str, pa.DataType], *, whole: bool = False) -> pa.Table:
+    return arrow_csv.read_csv(
+        pa.py_buffer(data),
+        arrow_csv.ReadOptions(column_names=list(names), block_size=len(data) + 1 if whole else 4 << 20),
+        arrow_csv.ParseOptions(newlines_in_values=b'"' in data, ignore_empty_lines=False),
+        arrow_csv.ConvertOptions(
+            column_types=types,
+            null_values=[""],
+            true_values=["t"],
+            false_values=["f"],
+            strings_can_be_null=True,
+            quoted_strings_can_be_null=False,
+        ),
+    )
+
+
+def _naive(column: TargetColumn) -> pa.DataType:
+    return pa.timestamp("us") if column.type.kind is Kind.TIMESTAMP else column.type.arrow
+
+
+def _typed(stored: pa.Array, column: TargetColumn) -> pa.Array:
+    kind = column.type.kind
+    if kind is Kind.TEXT:
+        return pc.ascii_rtrim(stored, " ") if column.type.declared.startswith("character(") else stored
+    if pa.types.is_timestamp(stored.type):
+        return pc.cast(stored, column.type.arrow) if not column.type.zone else pc.assume_timezone(stored, "UTC")
+    if kind is Kind.FLOAT and column.type.precision == _SINGLE and pa.types.is_floating(stored.type):
+        return pc.cast(pc.cast(stored, pa.float32()), pa.float64())
+    if not pa.types.is_string(stored.type) or kind is Kind.UUID:
+        return stored
+    if kind is Kind.TIMESTAMP and column.type.zone:
+        stored = pc.binary_join_element_wise(stored, "Z", "")
+    if kind is Kind.BOOLEAN:
+        stored = pc.replace_substring_regex(stored, "^(t|f)$", r"\1")
+    return cast_cells([stored] if stored.null_count < len(stored) else [], column.type, len(stored)).values
+
+
+def to_stored(values: pa.Array, column: TargetColumn) -> pa.Array:
+    """Typed values as the text that COPY reads."""
+    if column.type.kind is Kind.BINARY:
+        return pa.array([None if value is None else "\\x" + value.hex() for value in values.to_pylist()], pa.string())
+    return pc.cast(values, pa.string())

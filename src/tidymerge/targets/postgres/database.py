@@ -1,0 +1,261 @@
+"""PostgreSQL's own ways: COPY both ways, one snapshot, row locks that fail where somebody was faster."""
+
+from collections.abc import Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import AbstractContextManager
+
+import numpy as np
+import pyarrow as pa
+
+from tidymerge.address import Address
+from tidymerge.core.cells import as_array
+from tidymerge.model import ColumnType, Existing, Fold, Indices, Kind, Mask, TableShape, TargetColumn
+from tidymerge.ports import Refusal
+from tidymerge.targets.postgres.columns import expression, parse_csv, to_stored
+from tidymerge.targets.postgres.describe import Described, Name, describe, find_table, names
+from tidymerge.targets.postgres.session import Session
+from tidymerge.targets.sql.database import (
+    KEYS,
+    POSITION,
+    STAGE,
+    ConstraintBroken,
+    Query,
+    Read,
+    Staged,
+    place_name,
+    quoted,
+)
+from tidymerge.targets.sql.lines import filled
+from tidymerge.targets.sql.reading import joined
+
+_TEXTS = "tidymerge texts"
+_NUMBER = TargetColumn("n", ColumnType(Kind.INTEGER, "bigint"))
+_ROW = "ctid"  # where a row lies: it stays there as long as the row is locked
+
+
+class PostgresDatabase:
+    """A PostgreSQL database, in one transaction that sees one snapshot."""
+
+    # Measured in benchmarks/fetch_share.py.
+    look_up_share = 0.3
+    join = "JOIN"
+    locking = " FOR NO KEY UPDATE OF t"
+    rechecks = True
+
+    def __init__(self, address: Address) -> None:
+        self._session = Session(address)
+        self._begun = False
+        self._names: dict[str, Name] = {}
+        self._described: dict[str, Described] = {}
+        self._staged: list[str] = []
+
+    def find_table(self, name: str | None) -> str:
+        """The table's own spelling of `name`, or the only table."""
+        found = find_table(self._session, name)
+        self._names[found.called] = found
+        return found.called
+
+    def tables(self) -> tuple[tuple[str, int, int], ...]:
+        """The tables there are: name, rows and columns of each."""
+        found = []
+        for name in names(self._session):
+            if name.kind in "rp":
+                rows = self._session.rows(f"SELECT count(*) AS n FROM {name.in_sql}")[0]["n"]
+                columns = self._session.rows(
+                    "SELECT count(*) AS n FROM pg_attribute WHERE attrelid = %s::regclass AND attnum > 0 "
+                    "AND NOT attisdropped",
+                    [name.in_sql],
+                )[0]["n"]
+                found.append((name.called, rows, columns))
+        return tuple(found)
+
+    def address(self, table: str) -> str:
+        """Where a table is, for people."""
+        return f"{self._session.place}#{table}"
+
+    def describe(self, table: str) -> TableShape:
+        """The shape of a table."""
+        self._begin()
+        return self._about(table).shape
+
+    def _about(self, table: str) -> Described:
+        if table not in self._described:
+            self._described[table] = describe(self._session, self._name(table))
+        return self._described[table]
+
+    def _name(self, table: str) -> Name:
+        if table not in self._names:
+            self.find_table(table)
+        return self._names[table]
+
+    def in_sql(self, table: str) -> str:
+        """A table's name in SQL."""
+        return self._name(table).in_sql
+
+    def places(self, shape: TableShape) -> tuple[str, ...]:
+        """The primary key, or where the row lies in a table without one."""
+        return shape.primary_key or ("tableoid", _ROW)
+
+    def claim(self, table: str) -> None:
+        """Lock other loads out of the table, but nobody else, before the snapshot is taken."""
+        name = self._name(table).in_sql
+        may = self._session.rows("SELECT has_table_privilege(%s, 'UPDATE') AS may", [name])[0]["may"]
+        self._begin()
+        if may:  # else the server would not give the lock, and nothing can be updated anyway
+            self._session.run(f"LOCK TABLE {name} IN SHARE UPDATE EXCLUSIVE MODE")
+
+    def _begin(self) -> None:
+        if not self._begun:
+            self._begun = True
+            self._session.begin()
+
+    def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[str] = ()) -> Read:
+        """The result of `query`: the rows arrive in one thread and are parsed in another."""
+        parsed: list[Future[Read]] = []
+        with ThreadPoolExecutor(1) as pool:
+            for data in self._session.copy_out(self._asked(columns, query, places)):
+                parsed.append(pool.submit(_parsed, data, columns, len(places)))
+        return joined([part.result() for part in parsed] or [_parsed(b"", columns, len(places))])
+
+    def read_in_batches(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[str]) -> Iterator[Read]:
+        """The same, some megabytes at a time."""
+        for data in self._session.copy_out(self._asked(columns, query, places)):
+            yield _parsed(data, columns, len(places))
+
+    @staticmethod
+    def _asked(columns: Sequence[TargetColumn], query: Query, places: Sequence[str]) -> str:
+        located = [f"t.{quoted(place)} AS {quoted(place_name(index))}" for index, place in enumerate(places)]
+        return query([*located, *(expression(column) for column in columns)])
+
+    def numbers(self, query: str) -> Indices:
+        """The result of a query of one column of whole numbers."""
+        found = self.read([_NUMBER], lambda _: query)
+        return np.asarray(as_array(found.values["n"]).to_numpy(), np.int64)
+
+    def change(self, statement: str) -> int:
+        """Run a statement; how many rows it changed."""
+        try:
+            return self._session.run(statement)
+        except ConstraintBroken as broken:
+            for about in self._described.values():
+                broken.unique = about.unique_names.get(broken.constraint or "", broken.unique)
+            raise
+
+    def savepoint(self) -> AbstractContextManager[None]:
+        """Undo what happens inside if it raises."""
+        return self._session.savepoint()
+
+    def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
+        """The server compares by the columns' own types and collations."""
+        return True
+
+    def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
+        """Distinct texts, ranked by the server: those that it takes for equal rank alike."""
+        table = f"pg_temp.{quoted(_TEXTS)}"
+        self._session.run(f"DROP TABLE IF EXISTS {table}")
+        self._session.run(f"CREATE TEMP TABLE {quoted(_TEXTS)} (n bigint, v {self._typed(column)})")
+        rows = pa.table({"n": pa.array(np.arange(len(texts)).astype(str)), "v": texts})
+        self._session.copy_in(table, ["n", "v"], rows)
+        return pa.array(
+            self.numbers(f"SELECT r FROM (SELECT n, dense_rank() OVER (ORDER BY v) AS r FROM {table}) x ORDER BY n")
+        )
+
+    def _typed(self, column: TargetColumn) -> str:
+        """A column's type and collation in SQL."""
+        collations = [
+            about.collations.get(column.name) for about in self._described.values() if column in about.shape.columns
+        ]
+        collation = next((found for found in collations if found), None)
+        return f"{column.type.declared} COLLATE {collation}" if collation else column.type.declared
+
+    def put_keys(self, columns: Sequence[TargetColumn], keys: pa.Table) -> str:
+        """Put distinct keys into a temporary table."""
+        table, listed = f"pg_temp.{quoted(KEYS)}", [f"k{index}" for index in range(len(columns))]
+        declared = ", ".join(f"{name} {self._typed(column)}" for name, column in zip(listed, columns, strict=True))
+        self._session.run(f"DROP TABLE IF EXISTS {table}")
+        self._session.run(f"CREATE TEMP TABLE {quoted(KEYS)} ({declared})")
+        stored = [to_stored(as_array(keys[column.name]), column) for column in columns]
+        self._session.copy_in(table, listed, pa.table(dict(zip(listed, stored, strict=True))))
+        if any(column.fold is Fold.DATABASE for column in columns):
+            distinct = quoted(f"{KEYS}, distinct")
+            self._session.run(f"DROP TABLE IF EXISTS pg_temp.{distinct}")
+            self._session.run(f"CREATE TEMP TABLE {distinct} AS SELECT DISTINCT {', '.join(listed)} FROM {table}")
+            table = f"pg_temp.{distinct}"
+        self._session.run(f"ANALYZE {table}")
+        return table
+
+    def open_stage(self, shape: TableShape, columns: Sequence[TargetColumn], places: Sequence[str]) -> str:
+        """Make an empty staging table, its columns as they are in the target but for domains."""
+        declared = [f"{quoted(POSITION)} bigint"]
+        for index, place in enumerate(places):
+            kind = {"tableoid": "oid", _ROW: "tid"}.get(place) or self._typed(shape.column(place))
+            declared.append(f"{quoted(place_name(index))} {kind}")
+        declared += [f"{quoted(column.name)} {self._typed(column)}" for column in columns]
+        self._session.run(f"CREATE TEMP TABLE {quoted(STAGE)} ({', '.join(declared)})")
+        self._staged = [POSITION, *(place_name(index) for index in range(len(places))), *(c.name for c in columns)]
+        return f"pg_temp.{quoted(STAGE)}"
+
+    def fill_stage(self, staged: Staged) -> list[Refusal]:
+        """Add rows to the staging table; rows that their columns' types refuse are narrowed down."""
+        rows = staged.values.num_rows
+        columns = [pa.array(np.arange(staged.first, staged.first + rows).astype(str))]
+        columns += [as_array(column) for column in staged.places.columns]
+        columns += [to_stored(as_array(staged.values[column.name]), column) for column in staged.columns]
+        return filled(self._fill, self.savepoint, pa.Table.from_arrays(columns, self._staged), staged.first)
+
+    def _fill(self, rows: pa.Table) -> None:
+        self._session.copy_in(f"pg_temp.{quoted(STAGE)}", [quoted(name) for name in self._staged], rows)
+
+    def close_stage(self) -> None:
+        """Tell the planner how many rows there are, and let it find them by position."""
+        table, index = f"pg_temp.{quoted(STAGE)}", quoted(f"{STAGE} by position")
+        self._session.run(f"CREATE UNIQUE INDEX IF NOT EXISTS {index} ON {table} ({quoted(POSITION)})")
+        self._session.run(f"ANALYZE {table}")
+
+    def update(self, table: str, stage: str, names: Sequence[str], where: str) -> str:
+        """The statement that sets `names` of the records `t` from the staged rows `s`."""
+        settings = ", ".join(f"{quoted(name)} = s.{quoted(name)}" for name in names)
+        return f"UPDATE {table} AS t SET {settings} FROM {stage} AS s WHERE {where}"
+
+    def insert(self, shape: TableShape, stage: str, names: Sequence[str], where: str) -> str:
+        """The statement that inserts staged rows; numbers that the sheet brings win over the table's own numbering."""
+        listed = ", ".join(quoted(name) for name in names)
+        numbered = not self._about(shape.name).numbered.isdisjoint(names)
+        return (
+            f"INSERT INTO {self.in_sql(shape.name)} ({listed}) {'OVERRIDING SYSTEM VALUE ' if numbered else ''}"
+            f"SELECT {listed} FROM {stage} s WHERE {where} ORDER BY s.{quoted(POSITION)}"
+        )
+
+    def lock(self, columns: Sequence[TargetColumn], query: Query, then: Existing, records: Indices) -> bool:
+        """Lock records; the server refuses those that changed since the snapshot, so these are as they were."""
+        self._session.run(query(["1"]))
+        return True
+
+    def suspects(self, table: str) -> list[str]:
+        """The triggers, rules and row-level policies of a table."""
+        name = [self.in_sql(table)]
+        found = self._session.rows(
+            """SELECT 'the trigger ' || tgname AS what FROM pg_trigger
+            WHERE tgrelid = %s::regclass AND NOT tgisinternal AND tgenabled <> 'D' UNION ALL
+            SELECT 'the rule ' || rulename FROM pg_rules WHERE format('%%I.%%I', schemaname, tablename)::regclass = %s::regclass
+            UNION ALL SELECT 'the policy ' || polname FROM pg_policy p JOIN pg_class c ON c.oid = p.polrelid
+            WHERE c.relrowsecurity AND p.polrelid = %s::regclass""",
+            name * 3,
+        )
+        return [row["what"] for row in found]
+
+    def commit(self) -> None:
+        """Make the writes last."""
+        self._session.commit()
+
+    def close(self) -> None:
+        """Roll back whatever was not committed, and close."""
+        self._session.close()
+
+
+def _parsed(data: bytes, columns: Sequence[TargetColumn], places: int) -> Read:
+    if not data:
+        empty: dict[str, Mask] = {}
+        typed = pa.table({column.name: pa.nulls(0, column.type.arrow) for column in columns})
+        return Read(typed, pa.table({f"place {index}": pa.nulls(0, pa.string()) for index in range(places)}), empty)
+    return Read(*parse_csv(data, columns, places))

@@ -1,0 +1,170 @@
+"""A PostgreSQL connection. The only place that knows the driver and its errors."""
+
+import os
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any
+
+import pyarrow as pa
+
+from tidymerge.address import Address
+from tidymerge.errors import (
+    MissingPackage,
+    ServerAway,
+    TargetChanged,
+    TargetError,
+    TargetFull,
+    TargetLocked,
+    TargetReadOnly,
+    WriteRefused,
+)
+from tidymerge.targets.sql.database import ConstraintBroken
+from tidymerge.targets.sql.lines import tab_lines
+
+try:
+    import psycopg
+except ImportError:
+    raise MissingPackage(
+        "PostgreSQL needs the package psycopg: pip install 'tidymerge[postgresql]', then run this again."
+    ) from None
+
+LOCK_WAIT_SECONDS = int(os.environ.get("TIDYMERGE_LOCK_WAIT", "30"))
+_CONNECT_SECONDS = 10
+_CHUNK = 16 << 20  # bytes of rows parsed at a time
+_SETTINGS = (
+    ("DateStyle", "ISO, YMD"),
+    ("TimeZone", "UTC"),
+    ("bytea_output", "hex"),
+    ("extra_float_digits", "1"),
+    ("lock_timeout", f"{LOCK_WAIT_SECONDS}s"),
+    ("idle_in_transaction_session_timeout", "0"),
+    ("jit", "off"),  # compiling costs more than these statements take
+)
+
+
+class Session:
+    """One connection; `begin` starts its one transaction."""
+
+    def __init__(self, address: Address) -> None:
+        self.place = address.place
+        assert address.server is not None  # noqa: S101 - the registry sends servers here
+        with self._translated():
+            self._connection = psycopg.connect(
+                address.server,
+                autocommit=True,
+                connect_timeout=_CONNECT_SECONDS,
+                fallback_application_name="tidymerge",
+                client_encoding="UTF8",
+                prepare_threshold=None,  # so that connection poolers work
+            )
+        try:
+            listed = ", ".join("set_config(%s, %s, false)" for _ in _SETTINGS)
+            self.rows(f"SELECT {listed}", [text for setting in _SETTINGS for text in setting])
+        except BaseException:
+            self.close()
+            raise
+
+    def begin(self) -> None:
+        """Start the transaction: all of its reads see the database as it is at the first of them."""
+        self.run("BEGIN ISOLATION LEVEL REPEATABLE READ")
+
+    def rows(self, sql: str, values: Sequence[Any] = ()) -> list[dict[str, Any]]:
+        """The rows of a small query."""
+        with self._translated(), self._connection.cursor() as cursor:
+            cursor.execute(sql.encode(), values or None)
+            names = [column.name for column in cursor.description or ()]
+            return [dict(zip(names, row, strict=True)) for row in cursor.fetchall()]
+
+    def run(self, sql: str) -> int:
+        """Run a statement; how many rows it touched."""
+        with self._translated(), self._connection.cursor() as cursor:
+            cursor.execute(sql.encode())
+            return cursor.rowcount
+
+    def copy_out(self, query: str) -> Iterator[bytes]:
+        """The rows of a query as CSV, some megabytes at a time, whole rows each."""
+        with self._translated(), self._connection.cursor() as cursor:
+            with cursor.copy(f"COPY ({query}) TO STDOUT (FORMAT csv)".encode()) as copy:
+                rows, size = [], 0
+                for row in copy:
+                    rows.append(row)
+                    size += len(row)
+                    if size > _CHUNK:
+                        yield b"".join(rows)
+                        rows, size = [], 0
+                if rows:
+                    yield b"".join(rows)
+
+    def copy_in(self, table: str, columns: Sequence[str], rows: pa.Table) -> None:
+        """Append rows, all of them text, to a table."""
+        with self._translated(), self._connection.cursor() as cursor:
+            with cursor.copy(f"COPY {table} ({', '.join(columns)}) FROM STDIN".encode()) as copy:
+                for block in tab_lines(rows):
+                    copy.write(block)
+
+    @contextmanager
+    def savepoint(self) -> Iterator[None]:
+        """Undo what happens inside if it raises."""
+        self.run("SAVEPOINT narrowing")
+        try:
+            yield
+        except ConstraintBroken:
+            self.run("ROLLBACK TO SAVEPOINT narrowing")
+            self.run("RELEASE SAVEPOINT narrowing")
+            raise
+        self.run("RELEASE SAVEPOINT narrowing")
+
+    def commit(self) -> None:
+        """Commit the transaction. Raises ServerAway if it can't be known whether that worked."""
+        try:
+            self.run("COMMIT")
+        except ServerAway as away:
+            raise ServerAway(
+                f"{away} That happened in the moment of the commit, so it can't be known whether the load lasted: "
+                "preview the same rows again; if it lasted, there is nothing left to do."
+            ) from away
+
+    def close(self) -> None:
+        """Close; the server rolls back whatever was not committed."""
+        self._connection.close()
+
+    @contextmanager
+    def _translated(self) -> Iterator[None]:
+        try:
+            yield
+        except psycopg.Error as error:
+            raise translated(error, self.place) from error
+
+
+def translated(error: psycopg.Error, place: str) -> TargetError:
+    """The driver's error in our words, by its SQLSTATE (PostgreSQL's documentation, appendix A)."""
+    state = error.sqlstate or ""
+    primary = error.diag.message_primary or " ".join(str(error).split()) or type(error).__name__
+    message = f"{primary} ({error.diag.message_detail})" if error.diag.message_detail else primary
+    if state[:2] in ("22", "23", "44", "P0", "09", "27") or (state == "42501" and "row-level security" in primary):
+        return ConstraintBroken(message, error.diag.constraint_name)
+    for states, kind, words in _TRANSLATIONS:
+        if state.startswith(states):
+            return kind(words.format(place=place, message=message.rstrip(".")))
+    if isinstance(error, psycopg.OperationalError) and not state:
+        return ServerAway(_AWAY.format(place=place, message=message.rstrip(".")))
+    return WriteRefused(f"The server at {place} refused: {message.rstrip('.')}.")
+
+
+_AWAY = "No connection to {place}: {message}. Nothing that was not committed lasts."
+_TRANSLATIONS: tuple[tuple[tuple[str, ...], type[TargetError], str], ...] = (
+    (("40001", "40P01"), TargetChanged, "Another program stood in the way at {place} ({message})."),
+    (
+        ("55P03",),
+        TargetLocked,
+        f"Another program holds what is needed at {{place}} locked, also after {LOCK_WAIT_SECONDS} seconds of waiting. "
+        "Wait for it, or give TIDYMERGE_LOCK_WAIT more seconds, then run this again.",
+    ),
+    (
+        ("53100", "53200", "58030", "54"),
+        TargetFull,
+        "The server at {place} has no room: {message}. Nothing was written.",
+    ),
+    (("42501", "25006"), TargetReadOnly, "The server at {place} does not allow it: {message}."),
+    (("08", "28", "3D", "57", "53"), ServerAway, _AWAY),
+)

@@ -1,0 +1,52 @@
+"""Rows as the lines of text that both COPY and LOAD DATA read: tabs between values, \\N for null, \\ escapes."""
+
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tidymerge.core.cells import as_array, only_bytes, text_bytes
+from tidymerge.ports import Refusal
+from tidymerge.targets.sql.database import ConstraintBroken
+
+_ROWS = 100_000  # in one block, so that its texts stay far below Arrow's limit of 2 GB
+_ESCAPED = (("\\", "\\\\"), ("\t", "\\t"), ("\n", "\\n"), ("\r", "\\r"))
+_PLAIN = bytes(byte for byte in range(256) if byte not in b"\\\t\n\r")
+
+
+def tab_lines(rows: pa.Table) -> Iterator[bytes]:
+    """The lines of a table, whose columns are all text, in blocks."""
+    for start in range(0, rows.num_rows, _ROWS):
+        block = rows.slice(start, _ROWS)
+        columns = [_escaped(as_array(column)).fill_null("\\N") for column in block.columns]
+        columns[-1] = pc.binary_join_element_wise(columns[-1], "\n", "")
+        lines = pc.binary_join_element_wise(*columns, "\t") if len(columns) > 1 else columns[0]
+        yield text_bytes(lines).tobytes()
+
+
+def filled(
+    fill: Callable[[pa.Table], None],
+    savepoint: Callable[[], AbstractContextManager[None]],
+    rows: pa.Table,
+    first: int,
+) -> list[Refusal]:
+    """Fill in `rows`, the first at position `first`; where values are refused, halve until the bad rows are single."""
+    try:
+        with savepoint():
+            fill(rows)
+    except ConstraintBroken as broken:
+        if rows.num_rows == 1:
+            return [Refusal(first, str(broken))]
+        half = rows.num_rows // 2
+        before = filled(fill, savepoint, rows.slice(0, half), first)
+        return before + filled(fill, savepoint, rows.slice(half), first + half)
+    return []
+
+
+def _escaped(texts: pa.Array) -> pa.Array:
+    if only_bytes(texts, _PLAIN):
+        return texts
+    for sign, written in _ESCAPED:
+        texts = pc.replace_substring(texts, sign, written)
+    return texts
