@@ -167,9 +167,10 @@ def decide_all(
     counted = account.tally(changes)
     for part in settled:
         account.prove_tally(account.tally([part.changes]), part.changes, part.read)
-    keys = known if complete or not counted.inserted else [lambda: target.read(plan.pairing.key_columns)]
+    if counted.inserted and not complete:
+        known = [_lookalikes(target, changes, plan.pairing)]
     warnings = caution.cautions(counted, rows_before, noticed.unreadable, plan.pairing.key)
-    warnings += caution.near_misses([(part.rows, part.changes) for part in settled], keys, plan.pairing)
+    warnings += caution.near_misses([(part.rows, part.changes) for part in settled], known, plan.pairing)
     for part in settled:
         noticed.add(part.changes.skips, noticed.skips)
     return Decided(
@@ -198,6 +199,15 @@ def _decide_piece(plan: Plan, piece: Piece, noticed: _Noticed, first: int) -> tu
         noticed.view = mapping_view(incoming, converted, plan.pairing, skipped)
     refusals = plan.target.stage(changes, existing, plan.pairing)
     return Part(piece.incoming, piece.kept(changes), len(incoming.row_numbers)), existing, refusals
+
+
+def _lookalikes(target: Target, changes: Sequence[ChangeSet], pairing: Pairing) -> Callable[[], pa.Table]:
+    """The keys of the records that a new key may have been meant for, where not all records were read."""
+    texts = caution.text_columns(pairing)
+    if not texts:
+        return lambda: pa.table({column.name: pa.nulls(0, column.type.arrow) for column in pairing.key_columns})
+    candidates = caution.lookalikes(changes, target.distinct(texts), pairing)
+    return lambda: target.fetch(pairing.key_columns, pairing.key_columns, candidates).values
 
 
 def _look_up(target: Target, find: Find) -> LookUp:

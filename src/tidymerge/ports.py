@@ -80,6 +80,9 @@ class Target(Protocol):
     def read(self, columns: Sequence[TargetColumn]) -> pa.Table:
         """The given columns of every record, typed."""
 
+    def distinct(self, columns: Sequence[TargetColumn]) -> pa.Table:
+        """The combinations of values that the given columns have, typed, each once."""
+
     def sibling(self, table: str) -> "tuple[TableShape, pa.Table]":
         """Another table of the same place, to look up in: its shape and all of its records, typed."""
 

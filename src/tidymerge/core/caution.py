@@ -8,9 +8,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.core.cells import as_array
-from tidymerge.core.match import code_keys, match
+from tidymerge.core.match import all_matches, code_keys, match
 from tidymerge.core.rows import key_text
-from tidymerge.model import ChangeSet, Fold, Incoming, Kind, Pairing, Tally
+from tidymerge.model import ChangeSet, Fold, Incoming, Kind, Pairing, Tally, TargetColumn
 
 _MANY = 20  # below this many rows, "every row" and "no row" are nothing to stop for
 
@@ -39,6 +39,30 @@ def cautions(counted: Tally, rows_in_target: int, unreadable: Mapping[str, int],
     return found
 
 
+def text_columns(pairing: Pairing) -> tuple[TargetColumn, ...]:
+    """The key columns whose values can be spelled in several ways."""
+    return tuple(column for column in pairing.key_columns if column.type.kind is Kind.TEXT)
+
+
+def _new_keys(parts: Sequence[ChangeSet], pairing: Pairing) -> pa.Table:
+    return pa.concat_tables([changes.after.slice(changes.updates).select(pairing.key) for changes in parts])
+
+
+def lookalikes(parts: Sequence[ChangeSet], known: pa.Table, pairing: Pairing) -> pa.Table:
+    """The new keys with their texts spelled in each of the other ways that `known`, the target's own texts, has."""
+    new = _new_keys(parts, pairing)
+    columns = [replace(column, fold=Fold.NOTHING) for column in text_columns(pairing)]
+    texts = [column.name for column in columns]
+    codes = code_keys(_loosely(new, texts, _every_form), _loosely(known, texts, _every_form), columns)
+    rows, records = all_matches(codes, np.flatnonzero(match(codes).times > 0))
+    found, spelled = new.take(pa.array(rows)), known.take(pa.array(records))
+    other = np.zeros(len(rows), bool)
+    for name in texts:
+        other |= pc.not_equal(found[name], spelled[name]).to_numpy()
+        found = found.set_column(found.column_names.index(name), name, spelled[name])
+    return found.filter(pa.array(other))
+
+
 def near_misses(
     parts: Sequence[tuple[Callable[[], Incoming], ChangeSet]],
     known: Sequence[Callable[[], pa.Table]],
@@ -48,11 +72,11 @@ def near_misses(
 
     `parts` are the incoming rows with their changes; `known` gives, some at a time, the keys of all records.
     """
-    texts = [column.name for column in pairing.key_columns if column.type.kind is Kind.TEXT]
+    texts = [column.name for column in text_columns(pairing)]
     ends = np.cumsum([changes.inserts for _, changes in parts])
     if not texts or not len(ends) or not ends[-1]:
         return []
-    new = pa.concat_tables([changes.after.slice(changes.updates).select(pairing.key) for _, changes in parts])
+    new = _new_keys([changes for _, changes in parts], pairing)
     loose = _loosely(new, texts, _every_form)
     columns = [replace(column, fold=Fold.NOTHING) for column in pairing.key_columns]
     rows, theirs = np.zeros(0, np.int64), []

@@ -23,23 +23,15 @@ def expression(column: TargetColumn) -> str:
     return name
 
 
-def parsed(data: np.ndarray, starts: Indices, columns: Sequence[TargetColumn], places: int) -> Read:
-    """Rows from the wire: `places` columns as text, then typed ones."""
-    arrays = list(columns_of(data, starts, places + len(columns)))
-    located = {f"place {index}": _text(array) for index, array in enumerate(arrays[:places])}
+def parsed(data: np.ndarray, starts: Indices, columns: Sequence[TargetColumn]) -> Read:
+    """Rows from the wire as typed columns; and which values are not of their type."""
     typed, unreadable = {}, {}
-    for array, column in zip(arrays[places:], columns, strict=True):
+    for array, column in zip(columns_of(data, starts, len(columns)), columns, strict=True):
         typed[column.name] = _typed(array, column)
         lost: Mask = valid(array) & ~valid(typed[column.name])
         if lost.any():
             unreadable[column.name] = lost
-    return Read(pa.table(typed), pa.table(located), unreadable)
-
-
-def nothing(columns: Sequence[TargetColumn], places: int) -> Read:
-    """No rows."""
-    typed = pa.table({column.name: pa.nulls(0, column.type.arrow) for column in columns})
-    return Read(typed, pa.table({f"place {index}": pa.nulls(0, pa.string()) for index in range(places)}))
+    return Read(pa.table(typed), pa.table({}), unreadable)
 
 
 def _text(array: pa.Array) -> pa.Array:

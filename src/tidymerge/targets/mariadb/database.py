@@ -15,7 +15,7 @@ from tidymerge.core.decide import differs
 from tidymerge.errors import TargetLocked
 from tidymerge.model import ColumnType, Existing, Indices, Kind, TableShape, TargetColumn
 from tidymerge.ports import Refusal
-from tidymerge.targets.mariadb.columns import expression, nothing, parsed, to_stored
+from tidymerge.targets.mariadb.columns import expression, parsed, to_stored
 from tidymerge.targets.mariadb.describe import describe, find_table, in_sql, table_names
 from tidymerge.targets.mariadb.session import LOCK_WAIT_SECONDS, FilesForbidden, Session
 from tidymerge.targets.sql.database import (
@@ -26,11 +26,10 @@ from tidymerge.targets.sql.database import (
     Query,
     Read,
     Staged,
-    place_name,
     quoted,
 )
-from tidymerge.targets.sql.lines import filled
-from tidymerge.targets.sql.reading import joined
+from tidymerge.targets.sql.lines import filled, staged_columns, staged_rows
+from tidymerge.targets.sql.reading import joined, nothing, separated, with_places
 
 _TEXTS = "tidymerge texts"
 _NUMBER = TargetColumn("n", ColumnType(Kind.INTEGER, "bigint"))
@@ -57,7 +56,7 @@ class MariaDatabase:
         self._begun = False
         self._found: dict[str, tuple[str, str]] = {}
         self._shapes: dict[str, tuple[TableShape, dict[str, tuple[str, ...]]]] = {}
-        self._staged: list[str] = []
+        self._staged: list[tuple[str, TargetColumn]] = []
         self._binary: frozenset[str] = frozenset()
         self._takes_files = True
 
@@ -101,15 +100,13 @@ class MariaDatabase:
         """A table's name in SQL."""
         return in_sql(self._place(table))
 
-    def places(self, shape: TableShape) -> tuple[str, ...]:
+    def places(self, shape: TableShape) -> tuple[TargetColumn, ...]:
         """The primary key, or a unique one that is never null; a table with neither is searched by all its columns."""
         sure = {column.name for column in shape.columns if not column.nullable}
         keys = [names for names in (shape.primary_key, *shape.unique) if names and sure.issuperset(names)]
-        return (
-            keys[0]
-            if keys
-            else tuple(column.name for column in shape.columns if column.loadable and column.name in sure)
-        )
+        if keys:
+            return tuple(shape.column(name) for name in keys[0])
+        return tuple(column for column in shape.columns if column.loadable and column.name in sure)
 
     def claim(self, table: str) -> None:
         """Wait for other loads of the table to end, before the snapshot is taken."""
@@ -127,16 +124,22 @@ class MariaDatabase:
             self._begun = True
             self._session.begin()
 
-    def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[str] = ()) -> Read:
+    def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = ()) -> Read:
         """The result of `query`."""
-        return joined(list(self.read_in_batches(columns, query, places)) or [nothing(columns, len(places))])
+        wanted = with_places(columns, places)
+        parts = [
+            parsed(data, starts, wanted)
+            for data, starts in self._session.stream(query([expression(column) for column in wanted]))
+        ]
+        return separated(joined(parts or [nothing(wanted)]), columns, places)
 
-    def read_in_batches(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[str]) -> Iterator[Read]:
+    def read_in_batches(
+        self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn]
+    ) -> Iterator[Read]:
         """The same, some megabytes at a time."""
-        located = [f"t.{quoted(place)} AS {quoted(place_name(index))}" for index, place in enumerate(places)]
-        sql = query([*located, *(expression(column) for column in columns)])
-        for data, starts, _ in self._session.stream(sql):
-            yield parsed(data, starts, columns, len(places))
+        wanted = with_places(columns, places)
+        for data, starts in self._session.stream(query([expression(column) for column in wanted])):
+            yield separated(parsed(data, starts, wanted), columns, places)
 
     def numbers(self, query: str) -> Indices:
         """The result of a query of one column of whole numbers."""
@@ -204,27 +207,20 @@ class MariaDatabase:
         self._put(quoted(KEYS), listed, pa.table(dict(zip(listed, stored, strict=True))), keep_first=True)
         return quoted(KEYS)
 
-    def open_stage(self, shape: TableShape, columns: Sequence[TargetColumn], places: Sequence[str]) -> str:
+    def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn]) -> str:
         """Make an empty staging table, its columns as they are in the target."""
-        declared = [f"{quoted(POSITION)} bigint PRIMARY KEY"]
-        for index, place in enumerate(places):
-            declared.append(f"{quoted(place_name(index))} {self._typed(shape.column(place))} NULL")
-        declared += [f"{quoted(column.name)} {self._typed(column)} NULL" for column in columns]
+        self._staged = staged_columns(columns, places)
+        declared = [f"{quoted(name)} {self._typed(column)} NULL" for name, column in self._staged[1:]]
+        declared = [f"{quoted(POSITION)} bigint PRIMARY KEY", *declared]
         self._session.run(f"CREATE OR REPLACE TEMPORARY TABLE {quoted(STAGE)} ({', '.join(declared)})")
-        located = [place_name(index) for index in range(len(places))]
-        self._staged = [quoted(name) for name in (POSITION, *located, *(column.name for column in columns))]
-        pairs = [*zip(located, (shape.column(place) for place in places), strict=True), *((c.name, c) for c in columns)]
-        self._binary = frozenset(quoted(name) for name, column in pairs if column.type.kind is Kind.BINARY)
+        self._binary = frozenset(quoted(name) for name, column in self._staged if column.type.kind is Kind.BINARY)
         return quoted(STAGE)
 
     def fill_stage(self, staged: Staged) -> list[Refusal]:
         """Add rows to the staging table; rows that their columns' types refuse, or would change, are left out."""
-        rows = staged.values.num_rows
-        columns = [pa.array(np.arange(staged.first, staged.first + rows).astype(str))]
-        columns += [as_array(column) for column in staged.places.columns]
-        columns += [to_stored(as_array(staged.values[column.name]), column) for column in staged.columns]
-        table = pa.Table.from_arrays(columns, self._staged)
-        return filled(lambda part: self._put(quoted(STAGE), self._staged, part), self.savepoint, table, staged.first)
+        table = staged_rows(staged, self._staged, to_stored)
+        listed = [quoted(name) for name, _ in self._staged]
+        return filled(lambda rows: self._put(quoted(STAGE), listed, rows), self.savepoint, table, staged.first)
 
     def _put(self, table: str, columns: Sequence[str], rows: pa.Table, *, keep_first: bool = False) -> None:
         """Append rows to a temporary table. What LOAD DATA would only warn about is an error: ConstraintBroken.

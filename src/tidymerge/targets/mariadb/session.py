@@ -100,8 +100,8 @@ class Session:
             found: int = self._connection.query(sql)
             return found
 
-    def stream(self, query: str) -> Iterator[tuple[np.ndarray, Indices, int]]:
-        """The rows of a query, some megabytes at a time: bytes, where each row starts, how many columns there are."""
+    def stream(self, query: str) -> Iterator[tuple[np.ndarray, Indices]]:
+        """The rows of a query, some megabytes at a time: bytes, and where each row starts."""
         with self._translated():
             self._connection._execute_command(COMMAND.COM_QUERY, query)
             count = self._connection._read_packet().read_length_encoded_integer()
@@ -118,7 +118,7 @@ class Session:
                 except OverflowError:
                     raise WriteRefused(f"A record at {self.place} is larger than 16 MB, which can't be read.") from None
                 if rows.size > _CHUNK or (rows.last is not None and rows.size):
-                    yield (*rows.taken(), count)
+                    yield rows.taken()
             if rows.last[0] == _ERROR:
                 pymysql.err.raise_mysql_exception(rows.last)
 

@@ -8,8 +8,8 @@ import pyarrow.csv as arrow_csv
 
 from tidymerge.core.cells import as_array, valid
 from tidymerge.core.convert import cast_cells
-from tidymerge.model import Kind, Mask, TargetColumn
-from tidymerge.targets.sql.database import quoted
+from tidymerge.model import Kind, TargetColumn
+from tidymerge.targets.sql.database import Read, quoted
 
 # Kinds that Arrow's CSV reader turns into the type by itself, exactly as the server means them.
 _PARSED = (Kind.INTEGER, Kind.DECIMAL, Kind.FLOAT, Kind.BOOLEAN, Kind.DATE, Kind.TIME, Kind.TIMESTAMP)
@@ -24,27 +24,23 @@ def expression(column: TargetColumn) -> str:
     return name
 
 
-def parse_csv(data: bytes, columns: Sequence[TargetColumn], places: int) -> tuple[pa.Table, pa.Table, dict[str, Mask]]:
-    """Rows of COPY's CSV: `places` columns of text, then typed ones; and which values are not of their type."""
-    names = [*(f"place {index}" for index in range(places)), *(f"column {index}" for index in range(len(columns)))]
+def parse_csv(data: bytes, columns: Sequence[TargetColumn]) -> Read:
+    """Rows of COPY's CSV as typed columns; and which values are not of their type."""
+    names = [f"column {index}" for index in range(len(columns))]
     types = dict.fromkeys(names, pa.string())
-    wanted = types | {
-        name: _naive(column)
-        for name, column in zip(names[places:], columns, strict=True)
-        if column.type.kind in _PARSED
-    }
+    exact = {name: _naive(column) for name, column in zip(names, columns, strict=True) if column.type.kind in _PARSED}
     try:
-        table = _read(data, names, wanted)
+        table = _read(data, names, types | exact)
     except pa.ArrowInvalid:  # such as infinity, which is no date to us
         table = _read(data, names, types, whole=True)
     typed, unreadable = {}, {}
-    for name, column in zip(names[places:], columns, strict=True):
+    for name, column in zip(names, columns, strict=True):
         stored = as_array(table[name])
         typed[column.name] = _typed(stored, column)
         lost = valid(stored) & ~valid(typed[column.name])
         if lost.any():
             unreadable[column.name] = lost
-    return pa.table(typed), table.select(names[:places]), unreadable
+    return Read(pa.table(typed), pa.table({}), unreadable)
 
 
 def _read(data: bytes, names: Sequence[str], types: dict[str, pa.DataType], *, whole: bool = False) -> pa.Table:

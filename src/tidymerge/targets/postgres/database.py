@@ -9,7 +9,7 @@ import pyarrow as pa
 
 from tidymerge.address import Address
 from tidymerge.core.cells import as_array
-from tidymerge.model import ColumnType, Existing, Fold, Indices, Kind, Mask, TableShape, TargetColumn
+from tidymerge.model import ColumnType, Existing, Fold, Indices, Kind, TableShape, TargetColumn
 from tidymerge.ports import Refusal
 from tidymerge.targets.postgres.columns import expression, parse_csv, to_stored
 from tidymerge.targets.postgres.describe import Described, Name, describe, find_table, names
@@ -22,15 +22,15 @@ from tidymerge.targets.sql.database import (
     Query,
     Read,
     Staged,
-    place_name,
     quoted,
 )
-from tidymerge.targets.sql.lines import filled
-from tidymerge.targets.sql.reading import joined
+from tidymerge.targets.sql.lines import filled, staged_columns, staged_rows
+from tidymerge.targets.sql.reading import joined, nothing, separated, with_places
 
 _TEXTS = "tidymerge texts"
 _NUMBER = TargetColumn("n", ColumnType(Kind.INTEGER, "bigint"))
-_ROW = "ctid"  # where a row lies: it stays there as long as the row is locked
+# Where a row lies: it stays there as long as the row is locked.
+_ROW = (TargetColumn("tableoid", ColumnType(Kind.INTEGER, "oid")), TargetColumn("ctid", ColumnType(Kind.TEXT, "tid")))
 
 
 class PostgresDatabase:
@@ -47,7 +47,7 @@ class PostgresDatabase:
         self._begun = False
         self._names: dict[str, Name] = {}
         self._described: dict[str, Described] = {}
-        self._staged: list[str] = []
+        self._staged: list[tuple[str, TargetColumn]] = []
 
     def find_table(self, name: str | None) -> str:
         """The table's own spelling of `name`, or the only table."""
@@ -92,9 +92,9 @@ class PostgresDatabase:
         """A table's name in SQL."""
         return self._name(table).in_sql
 
-    def places(self, shape: TableShape) -> tuple[str, ...]:
+    def places(self, shape: TableShape) -> tuple[TargetColumn, ...]:
         """The primary key, or where the row lies in a table without one."""
-        return shape.primary_key or ("tableoid", _ROW)
+        return tuple(shape.column(name) for name in shape.primary_key) or _ROW
 
     def claim(self, table: str) -> None:
         """Lock other loads out of the table, but nobody else, before the snapshot is taken."""
@@ -109,23 +109,22 @@ class PostgresDatabase:
             self._begun = True
             self._session.begin()
 
-    def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[str] = ()) -> Read:
+    def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = ()) -> Read:
         """The result of `query`: the rows arrive in one thread and are parsed in another."""
         parsed: list[Future[Read]] = []
+        wanted = with_places(columns, places)
         with ThreadPoolExecutor(1) as pool:
-            for data in self._session.copy_out(self._asked(columns, query, places)):
-                parsed.append(pool.submit(_parsed, data, columns, len(places)))
-        return joined([part.result() for part in parsed] or [_parsed(b"", columns, len(places))])
+            for data in self._session.copy_out(query([expression(column) for column in wanted])):
+                parsed.append(pool.submit(parse_csv, data, wanted))
+        return separated(joined([part.result() for part in parsed] or [nothing(wanted)]), columns, places)
 
-    def read_in_batches(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[str]) -> Iterator[Read]:
+    def read_in_batches(
+        self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn]
+    ) -> Iterator[Read]:
         """The same, some megabytes at a time."""
-        for data in self._session.copy_out(self._asked(columns, query, places)):
-            yield _parsed(data, columns, len(places))
-
-    @staticmethod
-    def _asked(columns: Sequence[TargetColumn], query: Query, places: Sequence[str]) -> str:
-        located = [f"t.{quoted(place)} AS {quoted(place_name(index))}" for index, place in enumerate(places)]
-        return query([*located, *(expression(column) for column in columns)])
+        wanted = with_places(columns, places)
+        for data in self._session.copy_out(query([expression(column) for column in wanted])):
+            yield separated(parse_csv(data, wanted), columns, places)
 
     def numbers(self, query: str) -> Indices:
         """The result of a query of one column of whole numbers."""
@@ -184,27 +183,19 @@ class PostgresDatabase:
         self._session.run(f"ANALYZE {table}")
         return table
 
-    def open_stage(self, shape: TableShape, columns: Sequence[TargetColumn], places: Sequence[str]) -> str:
+    def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn]) -> str:
         """Make an empty staging table, its columns as they are in the target but for domains."""
-        declared = [f"{quoted(POSITION)} bigint"]
-        for index, place in enumerate(places):
-            kind = {"tableoid": "oid", _ROW: "tid"}.get(place) or self._typed(shape.column(place))
-            declared.append(f"{quoted(place_name(index))} {kind}")
-        declared += [f"{quoted(column.name)} {self._typed(column)}" for column in columns]
+        self._staged = staged_columns(columns, places)
+        declared = [f"{quoted(name)} {self._typed(column)}" for name, column in self._staged]
         self._session.run(f"CREATE TEMP TABLE {quoted(STAGE)} ({', '.join(declared)})")
-        self._staged = [POSITION, *(place_name(index) for index in range(len(places))), *(c.name for c in columns)]
         return f"pg_temp.{quoted(STAGE)}"
 
     def fill_stage(self, staged: Staged) -> list[Refusal]:
         """Add rows to the staging table; rows that their columns' types refuse are narrowed down."""
-        rows = staged.values.num_rows
-        columns = [pa.array(np.arange(staged.first, staged.first + rows).astype(str))]
-        columns += [as_array(column) for column in staged.places.columns]
-        columns += [to_stored(as_array(staged.values[column.name]), column) for column in staged.columns]
-        return filled(self._fill, self.savepoint, pa.Table.from_arrays(columns, self._staged), staged.first)
+        return filled(self._fill, self.savepoint, staged_rows(staged, self._staged, to_stored), staged.first)
 
     def _fill(self, rows: pa.Table) -> None:
-        self._session.copy_in(f"pg_temp.{quoted(STAGE)}", [quoted(name) for name in self._staged], rows)
+        self._session.copy_in(f"pg_temp.{quoted(STAGE)}", [quoted(name) for name, _ in self._staged], rows)
 
     def close_stage(self) -> None:
         """Tell the planner how many rows there are, and let it find them by position."""
@@ -251,11 +242,3 @@ class PostgresDatabase:
     def close(self) -> None:
         """Roll back whatever was not committed, and close."""
         self._session.close()
-
-
-def _parsed(data: bytes, columns: Sequence[TargetColumn], places: int) -> Read:
-    if not data:
-        empty: dict[str, Mask] = {}
-        typed = pa.table({column.name: pa.nulls(0, column.type.arrow) for column in columns})
-        return Read(typed, pa.table({f"place {index}": pa.nulls(0, pa.string()) for index in range(places)}), empty)
-    return Read(*parse_csv(data, columns, places))

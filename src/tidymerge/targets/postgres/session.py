@@ -1,6 +1,7 @@
 """A PostgreSQL connection. The only place that knows the driver and its errors."""
 
 import os
+import select
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
@@ -83,17 +84,32 @@ class Session:
 
     def copy_out(self, query: str) -> Iterator[bytes]:
         """The rows of a query as CSV, some megabytes at a time, whole rows each."""
-        with self._translated(), self._connection.cursor() as cursor:
-            with cursor.copy(f"COPY ({query}) TO STDOUT (FORMAT csv)".encode()) as copy:
-                rows, size = [], 0
-                for row in copy:
-                    rows.append(row)
-                    size += len(row)
-                    if size > _CHUNK:
-                        yield b"".join(rows)
-                        rows, size = [], 0
-                if rows:
-                    yield b"".join(rows)
+        # On the driver's own wrapper of libpq, as its row iterator makes an object a row, which takes six times as long.
+        libpq = self._connection.pgconn
+        with self._translated():
+            self._checked(libpq.exec_(f"COPY ({query}) TO STDOUT (FORMAT csv)".encode()))
+            rows, next_row = bytearray(), libpq.get_copy_data
+            while True:
+                size, row = next_row(1)
+                if size > 0:
+                    rows += row
+                    if len(rows) > _CHUNK:
+                        yield bytes(rows)
+                        rows.clear()
+                elif size == 0:  # nothing has arrived: wait, but not deaf to Ctrl-C
+                    select.select([libpq.socket], [], [])
+                    libpq.consume_input()
+                else:
+                    break
+            while (result := libpq.get_result()) is not None:
+                self._checked(result)
+        if rows:
+            yield bytes(rows)
+
+    @staticmethod
+    def _checked(result: psycopg.pq.abc.PGresult) -> None:
+        if result.status == psycopg.pq.ExecStatus.FATAL_ERROR:
+            raise psycopg.errors.error_from_result(result)
 
     def copy_in(self, table: str, columns: Sequence[str], rows: pa.Table) -> None:
         """Append rows, all of them text, to a table."""

@@ -100,16 +100,18 @@ class Database(Protocol):
     def in_sql(self, table: str) -> str:
         """A table's name in SQL."""
 
-    def places(self, shape: TableShape) -> tuple[str, ...]:
+    def places(self, shape: TableShape) -> tuple[TargetColumn, ...]:
         """The columns that find a record again."""
 
     def claim(self, table: str) -> None:
         """Before anything of the table is read: keep other loads out of it until the end of the transaction."""
 
-    def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[str] = ()) -> Read:
+    def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = ()) -> Read:
         """The result of `query`, in which the records are called `t`."""
 
-    def read_in_batches(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[str]) -> Iterator[Read]:
+    def read_in_batches(
+        self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn]
+    ) -> Iterator[Read]:
         """The same, a bounded number of records at a time."""
 
     def numbers(self, query: str) -> Indices:
@@ -130,7 +132,7 @@ class Database(Protocol):
     def put_keys(self, columns: Sequence[TargetColumn], keys: pa.Table) -> str:
         """Put keys into a temporary table with columns k0, k1…, those once that are one to the database; its name in SQL."""
 
-    def open_stage(self, shape: TableShape, columns: Sequence[TargetColumn], places: Sequence[str]) -> str:
+    def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn]) -> str:
         """Make an empty staging table in place of any earlier one; its name in SQL."""
 
     def fill_stage(self, staged: Staged) -> list[Refusal]:

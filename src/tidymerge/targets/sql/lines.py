@@ -1,14 +1,19 @@
-"""Rows as the lines of text that both COPY and LOAD DATA read: tabs between values, \\N for null, \\ escapes."""
+"""Filling temporary tables, by the lines of text that both COPY and LOAD DATA read.
 
-from collections.abc import Callable, Iterator
+There are tabs between the values, \\N stands for null, and a backslash takes a sign's meaning away.
+"""
+
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.core.cells import as_array, only_bytes, text_bytes
+from tidymerge.model import ColumnType, Kind, TargetColumn
 from tidymerge.ports import Refusal
-from tidymerge.targets.sql.database import ConstraintBroken
+from tidymerge.targets.sql.database import POSITION, ConstraintBroken, Staged, place_name
 
 _ROWS = 100_000  # in one block, so that its texts stay far below Arrow's limit of 2 GB
 _ESCAPED = (("\\", "\\\\"), ("\t", "\\t"), ("\n", "\\n"), ("\r", "\\r"))
@@ -23,6 +28,26 @@ def tab_lines(rows: pa.Table) -> Iterator[bytes]:
         columns[-1] = pc.binary_join_element_wise(columns[-1], "\n", "")
         lines = pc.binary_join_element_wise(*columns, "\t") if len(columns) > 1 else columns[0]
         yield text_bytes(lines).tobytes()
+
+
+def staged_columns(columns: Sequence[TargetColumn], places: Sequence[TargetColumn]) -> list[tuple[str, TargetColumn]]:
+    """The columns of the staging table: position, places, values, each with the column whose type it has."""
+    position = TargetColumn(POSITION, ColumnType(Kind.INTEGER, "bigint"))
+    located = [(place_name(index), place) for index, place in enumerate(places)]
+    return [(POSITION, position), *located, *((column.name, column) for column in columns)]
+
+
+def staged_rows(
+    staged: Staged,
+    columns: Sequence[tuple[str, TargetColumn]],
+    to_stored: Callable[[pa.Array, TargetColumn], pa.Array],
+) -> pa.Table:
+    """The rows of the staging table, all of them text."""
+    positions = pa.array(np.arange(staged.first, staged.first + staged.values.num_rows))
+    arrays = [positions, *map(as_array, staged.places.columns)]
+    arrays += [as_array(staged.values[column.name]) for column in staged.columns]
+    texts = [to_stored(array, column) for array, (_, column) in zip(arrays, columns, strict=True)]
+    return pa.Table.from_arrays(texts, [name for name, _ in columns])
 
 
 def filled(

@@ -1,11 +1,12 @@
-"""Records that arrive in several pieces."""
+"""Records that arrive in several pieces, with the columns that locate them read only once."""
 
 from collections.abc import Sequence
 
 import numpy as np
 import pyarrow as pa
 
-from tidymerge.targets.sql.database import Read
+from tidymerge.model import TargetColumn
+from tidymerge.targets.sql.database import Read, place_name
 
 
 def joined(parts: Sequence[Read]) -> Read:
@@ -17,5 +18,25 @@ def joined(parts: Sequence[Read]) -> Read:
         name: np.concatenate([part.unreadable.get(name, np.zeros(part.values.num_rows, bool)) for part in parts])
         for name in names
     }
-    values = pa.concat_tables([part.values for part in parts]).combine_chunks()
-    return Read(values, pa.concat_tables([part.places for part in parts]).combine_chunks(), unreadable)
+    return Read(pa.concat_tables([part.values for part in parts]).combine_chunks(), pa.table({}), unreadable)
+
+
+def nothing(columns: Sequence[TargetColumn]) -> Read:
+    """No records."""
+    return Read(pa.table({column.name: pa.nulls(0, column.type.arrow) for column in columns}), pa.table({}))
+
+
+def with_places(columns: Sequence[TargetColumn], places: Sequence[TargetColumn]) -> list[TargetColumn]:
+    """The columns to read: those asked for, and those that locate a record if they are not among them."""
+    names = {column.name for column in columns}
+    return [*columns, *(place for place in places if place.name not in names)]
+
+
+def separated(found: Read, columns: Sequence[TargetColumn], places: Sequence[TargetColumn]) -> Read:
+    """What was read by `with_places`, as the columns asked for and the places."""
+    names = [column.name for column in columns]
+    unreadable = {name: mask for name, mask in found.unreadable.items() if name in names}
+    located = found.values.select([place.name for place in places]).rename_columns(
+        [place_name(index) for index in range(len(places))]
+    )
+    return Read(found.values.select(names), located, unreadable)

@@ -77,7 +77,7 @@ class SqlTarget:
         return int(self._database.numbers(f"SELECT count(*) AS n FROM {self._table}")[0])
 
     @cached_property
-    def _places(self) -> tuple[str, ...]:
+    def _places(self) -> tuple[TargetColumn, ...]:
         return self._database.places(self._shape)
 
     def fetch(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Existing:
@@ -115,6 +115,14 @@ class SqlTarget:
         return self._database.read(
             columns, lambda expressions: f"SELECT {', '.join(expressions)} FROM {table} t"
         ).values
+
+    def distinct(self, columns: Sequence[TargetColumn]) -> pa.Table:
+        """The combinations of values that the given columns have."""
+
+        def query(expressions: Sequence[str]) -> str:
+            return f"SELECT DISTINCT {', '.join(expressions)} FROM {self._table} t"
+
+        return self._database.read(columns, query).values
 
     def read_in_batches(self, columns: Sequence[TargetColumn]) -> Iterator[Existing]:
         """All records, a bounded number at a time."""
@@ -157,10 +165,10 @@ class SqlTarget:
 
     def _opened(self, pairing: Pairing) -> Stage:
         if self._stage is None:
-            table = self._database.open_stage(self._shape, pairing.columns, self._places)
+            table = self._database.open_stage(pairing.columns, self._places)
             self._key = set(pairing.key)
             loaded = frozenset(column.name for column in pairing.columns)
-            self._stage = Stage(self._database, self._shape, table, self._places, loaded)
+            self._stage = Stage(self._database, self._shape, table, tuple(place.name for place in self._places), loaded)
         return self._stage
 
     def _lock(self, stage: Stage, changes: ChangeSet, existing: Existing) -> None:

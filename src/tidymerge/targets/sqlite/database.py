@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 
 from tidymerge.core.cells import as_array
-from tidymerge.model import Existing, Fold, Indices, Kind, TableShape, TargetColumn
+from tidymerge.model import ColumnType, Existing, Fold, Indices, Kind, TableShape, TargetColumn
 from tidymerge.ports import Refusal
 from tidymerge.targets.sql.database import KEYS, POSITION, STAGE, Query, Read, Staged, place_name, quoted
 from tidymerge.targets.sqlite.columns import read_columns, to_stored, to_typed
@@ -58,31 +58,37 @@ class SqliteDatabase:
 
     def describe(self, table: str) -> TableShape:
         """The shape of a table."""
-        return describe(self._session, table)
+        shape = describe(self._session, table)
+        self._stamps |= self._spelled_stamps(shape)
+        return shape
 
     def in_sql(self, table: str) -> str:
         """A table's name in SQL."""
         return f"main.{quoted(table)}"
 
-    def places(self, shape: TableShape) -> tuple[str, ...]:
+    def places(self, shape: TableShape) -> tuple[TargetColumn, ...]:
         """The row number, or the primary key of a table without one."""
+        key = tuple(shape.column(name) for name in shape.primary_key)
         if not has_rowid(self._session, shape.name):
-            return shape.primary_key
+            return key
         taken = {column.name.lower() for column in shape.columns}
-        return next(((alias,) for alias in ("rowid", "_rowid_", "oid") if alias not in taken), shape.primary_key)
+        free = [alias for alias in ("rowid", "_rowid_", "oid") if alias not in taken]
+        return (TargetColumn(free[0], ColumnType(Kind.INTEGER, "INTEGER")),) if free else key
 
     def claim(self, table: str) -> None:
         """Take SQLite's write lock before anything is read, by a statement that changes nothing."""
         self._session.run(f"DELETE FROM {self.in_sql(table)} WHERE 0")
 
-    def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[str] = ()) -> Read:
+    def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = ()) -> Read:
         """The result of `query`."""
-        located = [f"t.{quoted(place)} AS {quoted(place_name(index))}" for index, place in enumerate(places)]
+        located = [f"t.{quoted(place.name)} AS {quoted(place_name(index))}" for index, place in enumerate(places)]
         table, _ = read_columns(self._session, columns, lambda expressions: query([*located, *expressions]))
         typed, unreadable = to_typed(table.select([column.name for column in columns]), columns)
         return Read(typed, table.select(range(len(places))), unreadable)
 
-    def read_in_batches(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[str]) -> Iterator[Read]:
+    def read_in_batches(
+        self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn]
+    ) -> Iterator[Read]:
         """One batch: the driver settles a column's type by all of its rows."""
         yield self.read(columns, query, places)
 
@@ -116,9 +122,8 @@ class SqliteDatabase:
         self._session.fill(KEYS, pa.table(dict(zip(names, stored, strict=True))))
         return f"temp.{quoted(KEYS)}"
 
-    def open_stage(self, shape: TableShape, columns: Sequence[TargetColumn], places: Sequence[str]) -> str:
+    def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn]) -> str:
         """Make an empty staging table."""
-        self._stamps = self._spelled_stamps(shape)
         declared = [f"{quoted(POSITION)} INTEGER PRIMARY KEY"]
         declared += [quoted(place_name(index)) for index in range(len(places))]
         for column in columns:
