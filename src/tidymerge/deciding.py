@@ -4,6 +4,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 
+import numpy as np
 import pyarrow as pa
 
 from tidymerge.core import account, caution
@@ -20,7 +21,7 @@ from tidymerge.model import ChangeSet, Existing, Flaw, Incoming, Pairing, TableS
 from tidymerge.ports import Progress, Refusal, Target
 from tidymerge.receipt import MappedColumn
 from tidymerge.rules import Find, Rules
-from tidymerge.splitting import Gathered, Piece, split
+from tidymerge.splitting import Gathered, Piece, can_split, split
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,6 +123,12 @@ class Plan:
         looked_at = self.conditions.existing_columns | {column.name for column in self.pairing.columns}
         return tuple(column for column in self.shape.columns if column.name in looked_at)
 
+    def keys(self, incoming: Incoming) -> pa.Table:
+        """The typed keys of some rows; null where blank or wrong."""
+        pairs = tuple(pair for pair in self.pairing.pairs if pair.target.name in self.pairing.key)
+        nothing = np.zeros(len(incoming.row_numbers), bool)
+        return convert(incoming, replace(self.pairing, pairs=pairs), self.around, nothing).values
+
     def decide(self, incoming: Incoming, existing: Existing | None) -> tuple[Converted, Existing, ChangeSet]:
         """Decide about some rows; without the records that may match, these are fetched."""
         skipped = rows_to_skip(incoming, self.conditions)
@@ -148,12 +155,14 @@ def decide_all(
     progress.stage("reading the incoming rows")
     gathered = gather(shape, target)
     plan = Plan.of(job, target, shape, gathered, run)
+    if gathered.batches is not None and not can_split(plan.pairing, shape.name):
+        gathered = gathered.together()
     progress.stage("reading the target")
     noticed, complete, rows_before = _Noticed(), True, target.count()
     parts: list[Part] = []
     refusals: list[Refusal] = []
     known: list[Callable[[], pa.Table]] = []
-    for piece in split(gathered, plan.pairing, plan.conditions, target, plan.columns_read, rows_before):
+    for piece in split(gathered, plan.keys, plan.pairing, target, plan.columns_read, rows_before):
         staged = sum(len(part.changes.positions) for part in parts)
         part, existing, found = _decide_piece(plan, piece, noticed, staged)
         complete &= existing.complete

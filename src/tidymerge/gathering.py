@@ -1,6 +1,7 @@
 """Gathering the incoming rows of a job: one or several addresses, the header, the choice of rows."""
 
 import glob
+import tempfile
 from collections.abc import Sequence
 from dataclasses import replace
 from fnmatch import fnmatchcase
@@ -10,25 +11,29 @@ from typing import Self
 import numpy as np
 import pyarrow as pa
 
-from tidymerge.address import STANDARD_INPUT
+from tidymerge.address import STANDARD_INPUT, is_server
 from tidymerge.core.header import ROWS_SEARCHED, find_header
 from tidymerge.core.mapping import listing
 from tidymerge.core.rejects import mended
 from tidymerge.errors import BadOption, NoSuchFile, NoSuchSheet
 from tidymerge.job.model import Job
 from tidymerge.model import Incoming, IncomingColumn, TableShape
-from tidymerge.ports import Target
+from tidymerge.ports import BatchedSource, Irregular, Source, Target
 from tidymerge.sources import ReadOptions, open_source
-from tidymerge.splitting import Gathered
+from tidymerge.splitting import ROWS_AT_ONCE, Gathered
 
 _WILD = set("*?[")
 
 
 class Gathering:
-    """The incoming rows of a job, read once even if the load is started several times."""
+    """The incoming rows of a job, read once even if the load is started several times.
+
+    It keeps a private folder on disk, for rows that are too many for memory, until it is left.
+    """
 
     def __init__(self, job: Job) -> None:
         self._job = job
+        self._folder = tempfile.TemporaryDirectory(prefix="tidymerge-", ignore_cleanup_errors=True)
         self._gathered: Gathered | None = None
 
     def __enter__(self) -> Self:
@@ -36,22 +41,53 @@ class Gathering:
 
     def __exit__(self, *_: object) -> None:
         self._gathered = None
+        self._folder.cleanup()
 
     def rows(self, shape: TableShape, target: Target) -> Gathered:
         """All rows; those that live where the target does are read again, in its transaction."""
-        if self._gathered is None:
-            self._gathered = Gathered(read_incoming(self._job, shape))
-        return self._gathered
+        if self._gathered is not None:
+            return self._gathered
+        found, is_own = gather(self._job, shape, target, Path(self._folder.name))
+        if not is_own:
+            self._gathered = found
+        return found
 
 
-def read_incoming(job: Job, shape: TableShape) -> Incoming:
-    """Read all rows of a job. Raises SourceError and BadOption."""
+def gather(job: Job, shape: TableShape, target: Target, folder: Path) -> tuple[Gathered, bool]:
+    """The rows of a job, and whether any come over the target's connection. Raises SourceError and BadOption."""
     if job.header_row is not None and job.header_row < 1:
         raise BadOption("Rows count from 1: --header-row must be 1 or more.")
     names = {column.name for column in shape.columns} | set(job.renames.values())
     names |= {source for rule in job.columns.values() for source in rule.sources}
-    parts = [mended(_read_one(job, address, names)) for address in addresses(job.incoming)]
-    return chosen(parts[0] if len(parts) == 1 else together(parts), job.take_rows)
+    sources, is_own = [], False
+    for address in addresses(job.incoming):
+        own = target.source(address, job.read)
+        is_own |= own is not None
+        sources.append(own or open_source(address, job.read))
+    rows = [_header_row(job, source, names) for source in sources]
+    if len(sources) == 1 and job.take_rows is None:
+        large = _in_batches(sources[0], rows[0], folder)
+        if large is not None:
+            return large, is_own
+    parts = [mended(source.read(row)) for source, row in zip(sources, rows, strict=True)]
+    return Gathered(chosen(parts[0] if len(parts) == 1 else together(parts), job.take_rows)), is_own
+
+
+def _in_batches(source: Source, header_row: int, folder: Path) -> Gathered | None:
+    """Many rows that can be read some at a time; None if they are few or only can be read together."""
+    if not isinstance(source, BatchedSource) or source.rows_expected <= 2 * ROWS_AT_ONCE:
+        return None
+    try:
+        first = mended(source.sample(header_row))
+    except Irregular:
+        return None
+    return Gathered(
+        first,
+        lambda: (mended(batch) for batch in source.batches(header_row)),
+        lambda: mended(source.read(header_row)),
+        source.rows_expected,
+        folder,
+    )
 
 
 def together(parts: Sequence[Incoming]) -> Incoming:
@@ -95,17 +131,20 @@ def _parts_of(part: Incoming, name: str) -> tuple[pa.Array, ...]:
     return fitting[0].parts if fitting else ()
 
 
-def _read_one(job: Job, address: str, names: set[str]) -> Incoming:
-    source = open_source(address, job.read)
+def _header_row(job: Job, source: Source, names: set[str]) -> int:
+    """Where the header stands, 0 for the first row of the source's head."""
     if job.header_row is not None:
-        return source.read(job.header_row - 1 - source.above)
-    return source.read(find_header(source.head(ROWS_SEARCHED), names))
+        return job.header_row - 1 - source.above
+    return find_header(source.head(ROWS_SEARCHED), names)
 
 
 def addresses(given: Sequence[str]) -> list[str]:
     """The addresses with patterns such as week*.xlsx#Inspections spelled out, in order of name."""
     found: list[str] = []
     for text in given:
+        if is_server(text):
+            found.append(text)
+            continue
         name, mark, part = text.partition("#")
         files = [name]
         if text != STANDARD_INPUT and set(name) & _WILD and not Path(name).exists() and not Path(text).exists():

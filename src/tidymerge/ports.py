@@ -3,11 +3,14 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from types import TracebackType
-from typing import Protocol, Self
+from typing import TYPE_CHECKING, Protocol, Self, runtime_checkable
 
 import pyarrow as pa
 
 from tidymerge.model import ChangeSet, Existing, Incoming, Pairing, TableShape, TargetColumn, Violation
+
+if TYPE_CHECKING:
+    from tidymerge.sources import ReadOptions
 
 
 class Source(Protocol):
@@ -29,6 +32,23 @@ class Source(Protocol):
 
     def read(self, header_row: int) -> Incoming:
         """All rows below `header_row` (0 for the first row of `head`) that are not wholly blank."""
+
+
+@runtime_checkable
+class BatchedSource(Source, Protocol):
+    """A source that can also give its rows some at a time. `rows_expected` is about how many there are."""
+
+    rows_expected: int
+
+    def sample(self, header_row: int) -> Incoming:
+        """The first rows. Raises Irregular if only `read` can give any."""
+
+    def batches(self, header_row: int) -> Iterator[Incoming]:
+        """What `read` gives, in pieces. Raises Irregular if only `read` can."""
+
+
+class Irregular(Exception):
+    """Rows that can't be read in pieces."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,6 +108,12 @@ class Target(Protocol):
 
     def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
         """A number for each of the distinct texts, equal for those that the target takes for equal."""
+
+    def source(self, text: str, options: "ReadOptions") -> Source | None:
+        """The rows at an address, if they live where the target does: they are read in its own transaction."""
+
+    def worth_reading(self, incoming: int) -> bool:
+        """Whether so many incoming rows make it worth reading the whole table, rather than looking keys up."""
 
     def read_in_batches(self, columns: Sequence[TargetColumn]) -> Iterator[Existing]:
         """All records, a bounded number at a time."""

@@ -6,7 +6,7 @@ from importlib import import_module
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
-from tidymerge.address import STANDARD_INPUT, Address, parse
+from tidymerge.address import STANDARD_INPUT, Address, is_server, parse
 from tidymerge.errors import BadAddress, BadOption, NoSuchFile
 
 if TYPE_CHECKING:
@@ -27,7 +27,7 @@ class ReadOptions:
     query: str | None = None
 
 
-_CSV = ("tidymerge.sources.csv", "CsvSource")
+_CSV = ("tidymerge.sources.csv_blocks", "open_csv")
 _WORKBOOK = ("tidymerge.sources.workbook", "WorkbookSource")
 _DATABASE = ("tidymerge.sources.database", "DatabaseSource")
 # ending: (module, class). Read-only, so that nothing changes it behind another's back.
@@ -47,6 +47,8 @@ COMPRESSED = (".gz", ".zst")
 
 def open_source(text: str, options: ReadOptions) -> "Source":
     """The source at an address. Raises BadAddress, BadOption, NoSuchFile and what the format raises."""
+    if is_server(text):
+        return _open_server(parse(text), options)
     address = Address(parse(text).path) if text == STANDARD_INPUT else parse(text)
     if text != STANDARD_INPUT:
         check_file(address)
@@ -60,6 +62,15 @@ def open_source(text: str, options: ReadOptions) -> "Source":
             raise BadOption(f"--{option} is for {'databases' if option == 'query' else 'workbooks'}, not for {text!r}.")
     source: Source = getattr(import_module(module), name)(address, options)
     return source
+
+
+def _open_server(address: Address, options: ReadOptions) -> "Source":
+    from tidymerge.sources.server import OwnServerSource
+    from tidymerge.targets import connect
+
+    if options.cells is not None:
+        raise BadOption(f"--cells is for workbooks, not for {address}.")
+    return OwnServerSource(connect(address), address, options)
 
 
 def ending_of(address: Address) -> str:

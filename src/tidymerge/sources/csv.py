@@ -18,6 +18,7 @@ import pyarrow.csv as arrow_csv
 from tidymerge.address import Address
 from tidymerge.errors import BadOption, BrokenFile, NoRows, NoSuchFile, WrongEncoding
 from tidymerge.model import Flaw, Incoming, IncomingColumn, Indices
+from tidymerge.ports import Irregular
 from tidymerge.sources import COMPRESSED, ReadOptions, ending_of
 from tidymerge.sources.table import as_incoming, column_names, wrong_length
 
@@ -33,28 +34,24 @@ _MARKS = (
 )
 
 
-class _Irregular(Exception):
-    """The fast parser met a record that it can't number or hold."""
-
-
 class CsvSource:
-    """A delimited text file, or standard input."""
+    """A delimited text file, or standard input; `data` stands for its bytes where only the first are wanted."""
 
-    def __init__(self, address: Address, options: ReadOptions) -> None:
+    def __init__(self, address: Address, options: ReadOptions, data: bytes | None = None) -> None:
         self.address = "standard input" if str(address.path) == "-" else str(address)
         self.sheet: str | None = None
         self.above = 0
         self.notes: tuple[str, ...] = ()
-        data = _read(address)
+        data = _read(address) if data is None else data
         self._data = self._decoded(data, options.encoding)
         if not self._data.strip():
             raise NoRows(f"{self.address} is empty.")
         if b"\0" in self._data[:_SAMPLE]:
             raise BrokenFile(f"{self.address} is not a text file: it holds zero bytes. Was it saved in another format?")
-        self._quote = options.quote or _find_quote(self._data[:_SAMPLE])
+        self.quote = options.quote or _find_quote(self._data[:_SAMPLE])
         tab = ending_of(address) in (".tsv", ".tab")
-        self._delimiter = options.delimiter or ("\t" if tab else None) or self._find_delimiter()
-        for name, mark in (("delimiter", self._delimiter), ("quote", self._quote)):
+        self.delimiter = options.delimiter or ("\t" if tab else None) or self._find_delimiter()
+        for name, mark in (("delimiter", self.delimiter), ("quote", self.quote)):
             if len(mark) != 1 or not mark.isascii() or mark in "\r\n":
                 raise BadOption(f"The {name} must be one ASCII character, not {mark!r}.")
 
@@ -108,7 +105,7 @@ class CsvSource:
 
     def _sample(self, delimiter: str, rows: int) -> list[list[str]]:
         text = self._data[:_SAMPLE].decode(errors="ignore")
-        reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, quotechar=self._quote)
+        reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, quotechar=self.quote)
         try:
             return [row for _, row in zip(range(rows), reader, strict=False)]
         except csv.Error:
@@ -120,54 +117,26 @@ class CsvSource:
 
     def head(self, rows: int) -> list[list[str]]:
         """The first rows, blank lines included."""
-        return self._sample(self._delimiter, rows)
+        return self._sample(self.delimiter, rows)
 
     def read(self, header_row: int) -> Incoming:
         """The rows below the header; ragged ones come with a flaw."""
         try:
             return self._read_regular(header_row)
-        except _Irregular:
+        except Irregular:
             return self._read_singly(header_row)
 
     def _read_regular(self, header_row: int) -> Incoming:
-        start, header = self._header(header_row)
-        body = memoryview(self._data)[start:]
-        end = len(self._data.rstrip())
-        blank_line = any(self._data.find(blank, start, end) >= 0 for blank in _BLANK_LINES)
-        if blank_line or self._data.count(self._quote.encode()) % 2:
-            raise _Irregular
+        start, header = self.header(header_row)
         names = column_names(header)
-        if not bytes(body[:4096]).strip() and not self._data[start:].strip():
-            return self._incoming([pa.nulls(0, pa.string()) for _ in names], names, np.zeros(0, np.int64), header_row)
-        keys = [str(index) for index in range(len(names))]
+        arrays = regular(memoryview(self._data)[start:], len(names), self.delimiter, self.quote)
+        numbers = np.arange(len(arrays[0]), dtype=np.int64) + header_row + 2
+        return self._incoming(arrays, names, numbers, header_row)
 
-        def ragged(_: object) -> str:
-            raise _Irregular
-
-        try:
-            table = arrow_csv.read_csv(
-                pa.py_buffer(body),
-                arrow_csv.ReadOptions(column_names=keys, block_size=8 << 20),
-                arrow_csv.ParseOptions(
-                    delimiter=self._delimiter,
-                    quote_char=self._quote,
-                    newlines_in_values=self._quote.encode() in self._data,
-                    ignore_empty_lines=False,
-                    invalid_row_handler=ragged,
-                ),
-                arrow_csv.ConvertOptions(
-                    column_types=dict.fromkeys(keys, pa.string()), null_values=[""], strings_can_be_null=True
-                ),
-            )
-        except (pa.ArrowInvalid, _Irregular):
-            raise _Irregular from None
-        numbers = np.arange(table.num_rows, dtype=np.int64) + header_row + 2
-        return self._incoming([column.combine_chunks() for column in table.columns], names, numbers, header_row)
-
-    def _header(self, header_row: int) -> tuple[int, list[str]]:
+    def header(self, header_row: int) -> tuple[int, list[str]]:
         """Where the rows below the header start, in bytes, and the header's cells."""
         text = io.StringIO(self._data[:_SAMPLE].decode(errors="ignore"), newline="")
-        reader = csv.reader(text, delimiter=self._delimiter, quotechar=self._quote)
+        reader = csv.reader(text, delimiter=self.delimiter, quotechar=self.quote)
         for number, row in enumerate(reader):
             if number == header_row:
                 lines = self._data[:_SAMPLE].splitlines(keepends=True)[: reader.line_num]
@@ -198,7 +167,7 @@ class CsvSource:
     def _strict_rows(self) -> Iterator[list[str]]:
         csv.field_size_limit(sys.maxsize)
         text = io.TextIOWrapper(io.BytesIO(self._data), "utf-8", newline="")
-        reader = csv.reader(text, delimiter=self._delimiter, quotechar=self._quote, strict=True)
+        reader = csv.reader(text, delimiter=self.delimiter, quotechar=self.quote, strict=True)
         started = 1
         try:
             for row in reader:
@@ -207,7 +176,7 @@ class CsvSource:
         except csv.Error as error:
             raise BrokenFile(
                 f"{self.address} is badly quoted: the record that starts on line {started} ({error}). "
-                f"A {self._quote} inside a quoted cell must be doubled, and every quote closed."
+                f"A {self.quote} inside a quoted cell must be doubled, and every quote closed."
             ) from None
 
     def _incoming(
@@ -222,6 +191,42 @@ class CsvSource:
         return as_incoming(
             columns, numbers, flaws, address=self.address, header_row=header_row + 1, sheet=None, notes=self.notes
         )
+
+
+def regular(body: memoryview, columns: int, delimiter: str, quote: str) -> list[pa.Array]:
+    """The cells of records below the header, a column an array. Raises Irregular where not every line is one row."""
+    data = body.obj if isinstance(body.obj, bytes) else bytes(body)
+    start = len(data) - len(body)
+    end = len(data.rstrip())
+    blank_line = any(data.find(blank, start, end) >= 0 for blank in _BLANK_LINES)
+    blank_line |= data[start : start + 1] in (b"\n", b"\r") and end > start
+    if blank_line or data.count(quote.encode(), start) % 2:
+        raise Irregular
+    if end <= start:
+        return [pa.nulls(0, pa.string())] * columns
+    keys = [str(index) for index in range(columns)]
+
+    def ragged(_: object) -> str:
+        raise Irregular
+
+    try:
+        table = arrow_csv.read_csv(
+            pa.py_buffer(body),
+            arrow_csv.ReadOptions(column_names=keys, block_size=8 << 20),
+            arrow_csv.ParseOptions(
+                delimiter=delimiter,
+                quote_char=quote,
+                newlines_in_values=data.find(quote.encode(), start) >= 0,
+                ignore_empty_lines=False,
+                invalid_row_handler=ragged,
+            ),
+            arrow_csv.ConvertOptions(
+                column_types=dict.fromkeys(keys, pa.string()), null_values=[""], strings_can_be_null=True
+            ),
+        )
+    except (pa.ArrowInvalid, Irregular):
+        raise Irregular from None
+    return [column.combine_chunks() for column in table.columns]
 
 
 def _read(address: Address) -> bytes:

@@ -27,7 +27,7 @@ def open_target(text: str, *, write: bool) -> "Target":
 
     address = parse(text)
     if address.server is not None:
-        return SqlTarget(_server(address), address.part, write=write)
+        return SqlTarget(connect(address), address.part, write=write, server=address.server)
     check_file(address)
     if not is_database(text):
         raise BadAddress(
@@ -39,7 +39,8 @@ def open_target(text: str, *, write: bool) -> "Target":
     return SqlTarget(partial(SqliteDatabase, address.path, write=write), address.part, write=write)
 
 
-def _server(address: Address) -> "Callable[[], Database]":
+def connect(address: Address) -> "Callable[[], Database]":
+    """What connects to the server at an address. Raises MissingPackage."""
     scheme = (address.server or "").partition("://")[0].lower()
     module, name = _SERVERS[SERVERS[scheme]]
     return partial(getattr(import_module(module), name), address)

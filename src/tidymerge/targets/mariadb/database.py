@@ -16,7 +16,7 @@ from tidymerge.errors import TargetLocked
 from tidymerge.model import ColumnType, Existing, Indices, Kind, TableShape, TargetColumn
 from tidymerge.ports import Refusal
 from tidymerge.targets.mariadb.columns import expression, parsed, to_stored
-from tidymerge.targets.mariadb.describe import describe, find_table, in_sql, table_names
+from tidymerge.targets.mariadb.describe import describe, find_table, in_sql, shown_columns, table_names
 from tidymerge.targets.mariadb.session import LOCK_WAIT_SECONDS, FilesForbidden, Session
 from tidymerge.targets.sql.database import (
     KEYS,
@@ -32,6 +32,7 @@ from tidymerge.targets.sql.lines import filled, staged_columns, staged_rows
 from tidymerge.targets.sql.reading import joined, nothing, separated, with_places
 
 _TEXTS = "tidymerge texts"
+_QUERY = "tidymerge query"
 _NUMBER = TargetColumn("n", ColumnType(Kind.INTEGER, "bigint"))
 _LONG = ("text", "blob", "json")  # types that an index can't hold whole
 _PRINTABLE = bytes(range(0x20, 0x7F))
@@ -95,6 +96,12 @@ class MariaDatabase:
         if table not in self._found:
             self.find_table(table)
         return self._found[table]
+
+    def describe_query(self, source: str) -> tuple[TargetColumn, ...]:
+        """The columns of a query, found out by making an empty table of it."""
+        self._begin()
+        self._session.run(f"CREATE OR REPLACE TEMPORARY TABLE {quoted(_QUERY)} AS SELECT * FROM {source} LIMIT 0")
+        return shown_columns(self._session, quoted(_QUERY))
 
     def in_sql(self, table: str) -> str:
         """A table's name in SQL."""

@@ -86,7 +86,7 @@ def describe(session: Session, place: tuple[str, str], called: str) -> tuple[Tab
         foreign.setdefault(row["name"], []).append(row)
     shape = TableShape(
         called,
-        tuple(_column(row, row["name"] in documents) for row in rows),
+        tuple(_column(row, is_document=row["name"] in documents) for row in rows),
         whole.get("PRIMARY", ()),
         tuple(dict.fromkeys(columns for name, columns in whole.items() if name != "PRIMARY")),
         tuple(
@@ -100,6 +100,30 @@ def describe(session: Session, place: tuple[str, str], called: str) -> tuple[Tab
         tuple(check for check in checks if not check.expression.startswith("json_valid")),
     )
     return shape, whole
+
+
+def shown_columns(session: Session, table: str) -> tuple[TargetColumn, ...]:
+    """The columns of a temporary table, which the information schema does not have."""
+    columns = []
+    for row in session.rows(f"SHOW FULL COLUMNS FROM {table}"):
+        declared = row["Type"]
+        sizes = [int(size) for size in re.findall(r"\d+", declared.partition("(")[2])]
+        first, second, *_ = (*sizes, None, None)
+        about = {
+            "name": row["Field"],
+            "type": re.split(r"[( ]", declared)[0],
+            "declared": declared,
+            "nullable": row["Null"],
+            "value": row["Default"],
+            "extra": row["Extra"],
+            "length": first,
+            "digits": first,
+            "scale": second or 0,
+            "fraction": first or 0,
+            "collation": row["Collation"],
+        }
+        columns.append(_column(about, is_document=False))
+    return tuple(columns)
 
 
 def _checks(session: Session, place: tuple[str, str], columns: list[str]) -> list[Check]:
@@ -128,7 +152,7 @@ def _checks(session: Session, place: tuple[str, str], columns: list[str]) -> lis
     ]
 
 
-def _column(row: dict[str, Any], is_document: bool) -> TargetColumn:
+def _column(row: dict[str, Any], *, is_document: bool) -> TargetColumn:
     kind = ColumnType(Kind.JSON, "json") if is_document else _column_type(row)
     extra, value = row["extra"].upper(), row["value"]
     return TargetColumn(

@@ -199,7 +199,7 @@ def _connection_options(url: str) -> dict[str, Any]:
     given = dict(parse_qsl(parts.query))
     unknown = set(given) - set(_OPTIONS)
     if unknown:
-        raise BadAddress(f"{sorted(unknown)[0]} is no option of a MariaDB address; known are {', '.join(_OPTIONS)}.")
+        raise BadAddress(f"{min(unknown)} is no option of a MariaDB address; known are {', '.join(_OPTIONS)}.")
     if not parts.path.strip("/"):
         raise BadAddress(f"The address names no database: write {parts.scheme}://user@host/DATABASE#TABLE.")
     options: dict[str, Any] = {"database": unquote(parts.path.strip("/"))}
@@ -207,15 +207,14 @@ def _connection_options(url: str) -> dict[str, Any]:
     if "option_file" in given or (own.is_file() and not parts.username):
         options["read_default_file"] = str(own)
         options["read_default_group"] = given.get("option_group", "client")
-    for name, value in (
-        ("host", parts.hostname),
-        ("port", parts.port),
-        ("user", parts.username and unquote(parts.username)),
-        ("password", parts.password and unquote(parts.password)),
-        ("unix_socket", given.get("unix_socket")),
-    ):
-        if value:
-            options[name] = value
+    said = {
+        "host": parts.hostname,
+        "port": parts.port,
+        "user": parts.username and unquote(parts.username),
+        "password": parts.password and unquote(parts.password),
+        "unix_socket": given.get("unix_socket"),
+    }
+    options |= {name: value for name, value in said.items() if value}
     if "ssl_verify" in given or any(name in given for name in _TLS):
         options["ssl"] = _tls(given)
     return options

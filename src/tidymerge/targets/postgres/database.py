@@ -28,6 +28,7 @@ from tidymerge.targets.sql.lines import filled, staged_columns, staged_rows
 from tidymerge.targets.sql.reading import joined, nothing, separated, with_places
 
 _TEXTS = "tidymerge texts"
+_QUERY = "tidymerge query"
 _NUMBER = TargetColumn("n", ColumnType(Kind.INTEGER, "bigint"))
 # Where a row lies: it stays there as long as the row is locked.
 _ROW = (TargetColumn("tableoid", ColumnType(Kind.INTEGER, "oid")), TargetColumn("ctid", ColumnType(Kind.TEXT, "tid")))
@@ -87,6 +88,14 @@ class PostgresDatabase:
         if table not in self._names:
             self.find_table(table)
         return self._names[table]
+
+    def describe_query(self, source: str) -> tuple[TargetColumn, ...]:
+        """The columns of a query, found out by making an empty table of it."""
+        self._begin()
+        self._session.run(f"DROP TABLE IF EXISTS pg_temp.{quoted(_QUERY)}")
+        self._session.run(f"CREATE TEMP TABLE {quoted(_QUERY)} AS SELECT * FROM {source} LIMIT 0")
+        name = Name("pg_temp", _QUERY, _QUERY, "r")
+        return describe(self._session, name).shape.columns
 
     def in_sql(self, table: str) -> str:
         """A table's name in SQL."""

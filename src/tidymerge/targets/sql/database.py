@@ -97,6 +97,9 @@ class Database(Protocol):
     def describe(self, table: str) -> TableShape:
         """The shape of a table."""
 
+    def describe_query(self, source: str) -> tuple[TargetColumn, ...]:
+        """The columns of a query, given as what stands after FROM."""
+
     def in_sql(self, table: str) -> str:
         """A table's name in SQL."""
 

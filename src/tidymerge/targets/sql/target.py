@@ -8,6 +8,7 @@ from typing import Self
 import numpy as np
 import pyarrow as pa
 
+from tidymerge.address import is_server, parse
 from tidymerge.core.cells import as_array
 from tidymerge.core.match import fold_text
 from tidymerge.errors import TargetChanged
@@ -21,15 +22,23 @@ from tidymerge.model import (
     TargetColumn,
     Violation,
 )
-from tidymerge.ports import Refusal, Written
+from tidymerge.ports import Refusal, Source, Written
+from tidymerge.sources import ReadOptions
+from tidymerge.sources.server import ServerSource
 from tidymerge.targets.sql.database import POSITION, ConstraintBroken, Database, Read, Staged, quoted
 from tidymerge.targets.sql.stage import Stage
 
 
 class SqlTarget:
-    """A table in a database. Entering opens the database and begins the transaction; `write` also locks."""
+    """A table in a database. Entering opens the database and begins the transaction; `write` also locks.
 
-    def __init__(self, connect: Callable[[], Database], table: str | None, *, write: bool) -> None:
+    `server` is the URL of a server's database, from which incoming rows may come too.
+    """
+
+    def __init__(
+        self, connect: Callable[[], Database], table: str | None, *, write: bool, server: str | None = None
+    ) -> None:
+        self._server = server
         self._connect = connect
         self._wanted = table
         self._write = write
@@ -77,13 +86,30 @@ class SqlTarget:
         return int(self._database.numbers(f"SELECT count(*) AS n FROM {self._table}")[0])
 
     @cached_property
+    def _rows_before(self) -> int:
+        return self.count()
+
+    def worth_reading(self, incoming: int) -> bool:
+        """Whether so many incoming rows make it worth reading the whole table, rather than looking keys up."""
+        return incoming >= self._rows_before * self._database.look_up_share
+
+    def source(self, text: str, options: ReadOptions) -> Source | None:
+        """The rows at an address of the same server database, read in this transaction; None for all others."""
+        if self._server is None or not is_server(text):
+            return None
+        address = parse(text)
+        if address.server != self._server:
+            return None
+        return ServerSource(self._database, address, options)
+
+    @cached_property
     def _places(self) -> tuple[TargetColumn, ...]:
         return self._database.places(self._shape)
 
     def fetch(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Existing:
         """The given columns of the records that may match `keys`, or of all records."""
-        rows = self.count()
-        if keys.num_rows < rows * self._database.look_up_share and self._database.can_look_up(key):
+        rows = self._rows_before
+        if not self.worth_reading(keys.num_rows) and self._database.can_look_up(key):
             found = self._read(columns, self._look_up(keys, key))
             return Existing(found.values, found.places, rows, complete=False, unreadable=found.unreadable)
         found = self._read(columns, f"FROM {self._table} t")
@@ -126,12 +152,17 @@ class SqlTarget:
 
     def read_in_batches(self, columns: Sequence[TargetColumn]) -> Iterator[Existing]:
         """All records, a bounded number at a time."""
-        rows = self.count()
+        rows = self._rows_before
         query = f"FROM {self._table} t"
+        none = True
         for found in self._database.read_in_batches(
             columns, lambda expressions: f"SELECT {', '.join(expressions)} {query}", self._places
         ):
+            none = False
             yield Existing(found.values, found.places, rows, complete=True, unreadable=found.unreadable)
+        if none:
+            empty = self._read(columns, query)
+            yield Existing(empty.values, empty.places, rows, complete=True)
 
     def sibling(self, table: str) -> tuple[TableShape, pa.Table]:
         """Another table of the same database, to look up in."""

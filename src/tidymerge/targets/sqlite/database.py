@@ -62,6 +62,10 @@ class SqliteDatabase:
         self._stamps |= self._spelled_stamps(shape)
         return shape
 
+    def describe_query(self, source: str) -> tuple[TargetColumn, ...]:
+        """Never asked: rows of a SQLite file come over a connection that only reads."""
+        raise AssertionError(source)
+
     def in_sql(self, table: str) -> str:
         """A table's name in SQL."""
         return f"main.{quoted(table)}"

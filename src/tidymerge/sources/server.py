@@ -1,0 +1,127 @@
+"""Incoming rows in a server's table or query: over the target's own connection, or over one of their own."""
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pyarrow as pa
+
+from tidymerge.address import Address
+from tidymerge.errors import BadOption
+from tidymerge.model import Incoming, IncomingColumn, TargetColumn
+from tidymerge.sources import ReadOptions
+from tidymerge.sources.records import simplified
+from tidymerge.sources.table import as_incoming
+
+if TYPE_CHECKING:
+    from tidymerge.targets.sql.database import Database, Read
+
+_SAMPLE = 1000  # records
+
+
+def read_only_query(query: str) -> str:
+    """The query as the inside of another, where a second statement is an error. Raises BadOption."""
+    text = query.strip().rstrip(";").strip()
+    if not text.lower().startswith(("select", "with", "values", "(")):
+        raise BadOption("A query starts with select, with or values.")
+    return f"(\n{text}\n)"
+
+
+class ServerSource:
+    """The rows of a table (`postgresql://…/coop#staging.inspections`) or of a query. `database` stays open."""
+
+    def __init__(self, database: "Database", address: Address, options: ReadOptions) -> None:
+        self._database = database
+        self.sheet: str | None = None
+        self.above = 0
+        self.notes: tuple[str, ...] = ()
+        if options.query is not None:
+            self._from = f"{read_only_query(options.query)} t"
+            self._columns = database.describe_query(self._from)
+            self.address = f"{address.place}#query"
+        else:
+            table = database.find_table(address.part)
+            self._columns = database.describe(table).columns
+            self._from = f"{database.in_sql(table)} t"
+            self.address = database.address(table)
+        self.rows_expected = int(database.numbers(f"SELECT count(*) AS n FROM {self._from}")[0])
+
+    def parts(self) -> tuple[tuple[str, int, int], ...]:
+        """None: it is one table."""
+        return ()
+
+    def head(self, rows: int) -> list[list[str]]:
+        """The column names, where a sheet would have its header."""
+        return [[column.name for column in self._columns]]
+
+    def read(self, header_row: int) -> Incoming:
+        """All records that are not wholly blank."""
+        return self._incoming(self._database.read(self._columns, self._query), 1)
+
+    def sample(self, header_row: int) -> Incoming:
+        """The first records."""
+        found = self._database.read(self._columns, lambda expressions: f"{self._query(expressions)} LIMIT {_SAMPLE}")
+        return self._incoming(found, 1)
+
+    def batches(self, header_row: int) -> Iterator[Incoming]:
+        """All records, some megabytes at a time."""
+        number = 1
+        for found in self._database.read_in_batches(self._columns, self._query, ()):
+            yield self._incoming(found, number)
+            number += found.values.num_rows
+
+    def _query(self, expressions: Sequence[str]) -> str:
+        return f"SELECT {', '.join(expressions)} FROM {self._from}"
+
+    def _incoming(self, found: "Read", first: int) -> Incoming:
+        columns = [IncomingColumn(column.name, (_cells(found.values, column),)) for column in self._columns]
+        numbers = np.arange(first, first + found.values.num_rows, dtype=np.int64)
+        return as_incoming(columns, numbers, address=self.address, header_row=0, sheet=None, notes=self.notes)
+
+
+class OwnServerSource:
+    """The same over connections of its own: each reading makes one and ends it."""
+
+    def __init__(self, connect: "Callable[[], Database]", address: Address, options: ReadOptions) -> None:
+        self._connect, self._place, self._options = connect, address, options
+        self.sheet: str | None = None
+        self.above = 0
+        self.notes: tuple[str, ...] = ()
+        with self._connected() as source:
+            self.address, self.rows_expected, self._head = source.address, source.rows_expected, source.head(1)
+
+    @contextmanager
+    def _connected(self) -> "Iterator[ServerSource]":
+        database = self._connect()
+        try:
+            yield ServerSource(database, self._place, self._options)
+        finally:
+            database.close()
+
+    def parts(self) -> tuple[tuple[str, int, int], ...]:
+        """None: it is one table."""
+        return ()
+
+    def head(self, rows: int) -> list[list[str]]:
+        """The column names, where a sheet would have its header."""
+        return self._head
+
+    def read(self, header_row: int) -> Incoming:
+        """All records that are not wholly blank."""
+        with self._connected() as source:
+            return source.read(header_row)
+
+    def sample(self, header_row: int) -> Incoming:
+        """The first records."""
+        with self._connected() as source:
+            return source.sample(header_row)
+
+    def batches(self, header_row: int) -> Iterator[Incoming]:
+        """All records, some megabytes at a time."""
+        with self._connected() as source:
+            yield from source.batches(header_row)
+
+
+def _cells(values: pa.Table, column: TargetColumn) -> pa.Array:
+    return simplified(values[column.name].combine_chunks())
