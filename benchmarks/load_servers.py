@@ -14,12 +14,12 @@ import os
 import subprocess
 import sys
 import tempfile
+from collections.abc import Sequence
 from pathlib import Path
 from urllib.parse import parse_qs, urlsplit
 
 from coop import CREATE, hives, make_incoming
 from load_sqlite import report
-from ways_servers import WAYS
 
 _HERE = Path(__file__).parent
 _REFILL = ("DROP TABLE IF EXISTS hives", CREATE, "INSERT INTO hives SELECT * FROM hives_kept")
@@ -81,11 +81,13 @@ def reset_mariadb(url: str) -> None:
 PREPARE = {"postgresql": (fill_postgresql, reset_postgresql), "mariadb": (fill_mariadb, reset_mariadb)}
 
 
-def measure(server: str, url: str, incoming: Path, rounds: int) -> dict[str, list[dict]]:
-    """All the ways in turn, `rounds` times."""
-    found: dict[str, list[dict]] = {way: [] for way in WAYS[server]}
+def measure(
+    server: str, url: str, incoming: Path, rounds: int, ways: Sequence[str] = ("hand-written", "upsert", "tidymerge")
+) -> dict[str, list[dict]]:
+    """The ways in turn, `rounds` times."""
+    found: dict[str, list[dict]] = {way: [] for way in ways}
     for _ in range(rounds):
-        for way in WAYS[server]:
+        for way in ways:
             PREPARE[server][1](url)
             command = [sys.executable, str(_HERE / "ways_servers.py"), way, url, str(incoming)]
             found[way].append(json.loads(subprocess.run(command, check=True, capture_output=True, text=True).stdout))

@@ -11,7 +11,10 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-import servers
+
+pytest.register_assert_rewrite("contract", "server_contract")
+
+import servers  # noqa: E402
 from openpyxl import Workbook
 
 PROGRAM = str(Path(sysconfig.get_path("scripts")) / "tidymerge")

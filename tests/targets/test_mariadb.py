@@ -6,14 +6,30 @@ from zlib import crc32
 
 import pymysql
 import pytest
-from contract import TargetContract
 from pymysql.constants import CLIENT
+from server_contract import PLAIN, ServerContract
+
+import tidymerge
+from tidymerge.targets.mariadb.session import Session
 
 from servers import with_database
 
 
-class TestMariadb(TargetContract):
-    rechecks = True
+class TestMariadb(ServerContract):
+    types = (
+        ("TINYINT", "-7", "-7"), ("SMALLINT UNSIGNED", "65535", "65535"), ("BIGINT", "9223372036854775807", "9223372036854775807"),
+        ("BIGINT UNSIGNED", "18446744073709551615", "18446744073709551615"), ("DECIMAL(8,2)", "12.5", "12.50"),
+        ("DECIMAL(38,10)", "1234567890123456789012345678.0123456789", "1234567890123456789012345678.0123456789"), ("FLOAT", "1234567.5", "1234570.0"),
+        ("DOUBLE", "0.1", "0.1"), ("VARCHAR(5)", "tëxt", "tëxt"), ("CHAR(5)", "ab", "ab"), ("TEXT", "a\\b", "a\\b"), ("TINYINT(1)", "yes", "1"),
+        ("DATE", "2026-05-04", "2026-05-04"), ("TIME(3)", "09:30:00.5", "9:30:00.500000"), ("DATETIME(6)", "2026-05-04 09:30:00.25", "2026-05-04 09:30:00.250000"),
+        ("TIMESTAMP NULL", "2026-05-04T09:30+02:00", "2026-05-04 07:30:00"), ("DATETIME", "2026-05-04 09:30:01", "2026-05-04 09:30:01"),
+        ("UUID", "550E8400-e29b-41d4-a716-446655440000", "550e8400-e29b-41d4-a716-446655440000"), ("JSON", '{"b": 1}', '{"b":1}'),
+        ("VARBINARY(4)", "00ff", "b'\\x00\\xff'"), ("ENUM('white', 'it''s')", "it's", "it's"), ("YEAR", "2026", "2026"),
+    )  # fmt: skip
+    session, round_trips = Session, ("run", "rows", "stream", "load", "insert")
+    foreign = "POINT"
+    sleep = "DO SLEEP(5)"
+    unstorable = ("VARCHAR(20) CHARACTER SET latin1", "bee 蜂")
 
     @pytest.fixture(autouse=True)
     def server(self, mariadb_server, folder):
@@ -23,19 +39,24 @@ class TestMariadb(TargetContract):
         yield
         self.run(f"DROP DATABASE {self.database}", None)
 
-    def run(self, script: str, database: str | None) -> list[tuple]:
+    def connect(self, database: str | None) -> pymysql.Connection:
         url = urlsplit(self.url)
-        socket = parse_qs(url.query).get("unix_socket", [None])[0]
-        connection = pymysql.connect(
+        return pymysql.connect(
             host=url.hostname, port=url.port or 3306, user=url.username, password=url.password or "", database=database,
-            unix_socket=socket, client_flag=CLIENT.MULTI_STATEMENTS, autocommit=True, charset="utf8mb4",
+            unix_socket=parse_qs(url.query).get("unix_socket", [None])[0], client_flag=CLIENT.MULTI_STATEMENTS, autocommit=True, charset="utf8mb4",
         )  # fmt: skip
+
+    def run(self, script: str, database: str | None) -> list[tuple]:
+        connection = self.connect(database)
         with connection, connection.cursor() as cursor:
             cursor.execute(script)
             rows = list(cursor.fetchall())
             while cursor.nextset():
                 pass
         return rows
+
+    def quoted(self, name: str) -> str:
+        return "`" + name.replace("`", "``") + "`"
 
     def make(self, folder: Path, script: str) -> None:
         self.run(script, self.database)
@@ -54,3 +75,73 @@ class TestMariadb(TargetContract):
 
     def meddling_trigger(self, table: str, statement: str) -> str:
         pytest.skip("MariaDB lets no trigger change its own table")
+
+    def sleeping_trigger(self, table: str) -> str:
+        return f"CREATE TRIGGER sleeps BEFORE INSERT ON {table} FOR EACH ROW {self.sleep};"
+
+    def sleeping(self, folder: Path) -> int | None:
+        found = self.rows(
+            folder,
+            f"SELECT id FROM information_schema.processlist WHERE db = '{self.database}' AND state = 'User sleep'",
+        )
+        return found[0][0] if found else None
+
+    def end(self, folder: Path, connection: int) -> None:
+        self.rows(folder, f"KILL {connection}")
+
+    def hold(self, statement, held, done) -> None:
+        connection = self.connect(self.database)
+        with connection, connection.cursor() as cursor:
+            cursor.execute("START TRANSACTION")
+            cursor.execute(statement)
+            held.set()
+            done.wait(30)
+
+    @pytest.mark.parametrize(
+        ("collation", "stored", "key", "matched"),
+        [
+            ("utf8mb4_general_ci", "L01", "l01", True),
+            ("utf8mb4_unicode_ci", "Jose", "jos\u00e9", True),
+            ("utf8mb4_bin", "L01", "l01", False),
+            ("utf8mb4_general_nopad_ci", "L01", "l01", True),
+        ],
+    )
+    def test_keys_are_equal_where_the_server_says_so(self, folder, collation, stored, key, matched):
+        fillers = ", ".join(f"('F{at}', 0, '')" for at in range(30))
+        self.make(
+            folder,
+            f"CREATE TABLE t (k VARCHAR(9) COLLATE {collation} PRIMARY KEY, n INTEGER, a VARCHAR(9) COLLATE utf8mb4_general_ci); INSERT INTO t VALUES ('{stored}', 1, 'x'), {fillers}",
+        )
+        receipt = self.load(
+            folder, "t", [["k", "n", "a"], [key, 2, "X"], [key, 2, "X"], [key.upper(), 2, "X"], ["F1", 0, ""]]
+        )
+        assert (receipt.rows.updated, receipt.rows.skipped) == ((1, 2) if matched else (1, 1))
+        if matched:  # the value of another column is compared exactly: a change of letter case is a change
+            assert self.rows(folder, f"SELECT k, BINARY a FROM t WHERE k = '{stored}'") == [(stored, b"X")]
+
+    def test_zero_dates_are_not_empty_and_stay(self, folder):
+        self.make(
+            folder,
+            "SET sql_mode = ''; CREATE TABLE t (k INTEGER PRIMARY KEY, d DATE NOT NULL, n INTEGER); INSERT INTO t VALUES (1, '0000-00-00', 1), (2, '2026-05-04', 1)",
+        )
+        receipt = self.load(folder, "t", [["k", "d", "n"], [1, "", 5], [2, "2026-05-04", 5]])
+        assert receipt.rows.updated == 2
+        assert "something in d that its declared type can't hold" in receipt.warnings[0]
+        assert self.rows(folder, "SELECT n FROM t WHERE d = '0000-00-00'") == [(5,)]
+
+    def test_a_server_that_takes_no_files_is_given_rows_instead(self, folder):
+        self.run("SET GLOBAL local_infile = OFF", None)
+        try:
+            self.test_every_type_goes_in_and_is_unchanged_the_second_time(folder)
+            self.make(folder, "DROP TABLE t")
+            self.test_a_row_that_the_column_cannot_store_is_named_in_the_preview(folder)
+        finally:
+            self.run("SET GLOBAL local_infile = ON", None)
+
+    @pytest.mark.parametrize(
+        ("script", "words"), [("CREATE TABLE t (k INTEGER PRIMARY KEY) ENGINE = MyISAM", "MyISAM, which can't undo"), (PLAIN + "CREATE VIEW v AS SELECT * FROM t; RENAME TABLE t TO u, v TO t", "is a view")]
+    )  # fmt: skip
+    def test_what_cannot_be_loaded_into_is_said(self, folder, script, words):
+        self.make(folder, script)
+        with pytest.raises(tidymerge.TargetError, match=words):
+            self.load(folder, "t", [["k"], [1]])

@@ -6,11 +6,27 @@ from zlib import crc32
 
 import psycopg
 import pytest
-from contract import TargetContract
+from server_contract import PLAIN, ServerContract
+
+import tidymerge
+from tidymerge.targets.postgres.session import Session
+from conftest import text_file
 
 
-class TestPostgres(TargetContract):
-    rechecks = True
+class TestPostgres(ServerContract):
+    types = (
+        ("SMALLINT", "-7", "-7"), ("BIGINT", "9223372036854775807", "9223372036854775807"), ("NUMERIC(8,2)", "12.5", "12.50"),
+        ("NUMERIC", "0.125", "0.125000000000000"), ("NUMERIC(38,10)", "1234567890123456789012345678.0123456789", "1234567890123456789012345678.0123456789"),
+        ("REAL", "0.1", "0.1"), ("DOUBLE PRECISION", "0.1", "0.1"), ("VARCHAR(5)", "tëxt", "tëxt"), ("CHAR(5)", "ab", "ab   "), ("TEXT", "a\tb", "a\tb"),
+        ("BOOLEAN", "yes", "True"), ("DATE", "2026-05-04", "2026-05-04"), ("TIME", "09:30", "09:30:00"), ("TIMESTAMP", "2026-05-04 09:30:00.25", "2026-05-04 09:30:00.250000"),
+        ("TIMESTAMPTZ", "2026-05-04T09:30+02:00", "2026-05-04 07:30:00+00:00"), ("TIMESTAMP(0)", "2026-05-04 09:30:01", "2026-05-04 09:30:01"),
+        ("UUID", "550E8400-e29b-41d4-a716-446655440000", "550e8400-e29b-41d4-a716-446655440000"), ("JSON", '{"b": 1}', "{'b': 1}"), ("JSONB", '{"b": [1, 2], "a": null}', "{'a': None, 'b': [1, 2]}"),
+        ("BYTEA", "00ff", "b'\\x00\\xff'"), ("queen", "white", "white"), ("weight", "3.5", "3.5"), ("INTEGER GENERATED ALWAYS AS IDENTITY", "41", "41"),
+    )  # fmt: skip
+    session, round_trips = Session, ("run", "rows", "copy_out", "copy_in")
+    foreign = "INTEGER[]"
+    sleep = "PERFORM pg_sleep(5)"
+    unstorable = ("JSONB", '"\\u0000"')
 
     @pytest.fixture(autouse=True)
     def server(self, postgresql_server, folder):
@@ -21,6 +37,14 @@ class TestPostgres(TargetContract):
         yield
         with psycopg.connect(self.url, autocommit=True) as connection:
             connection.execute(f"DROP SCHEMA {self.schema} CASCADE")
+
+    def test_every_type_goes_in_and_is_unchanged_the_second_time(self, folder):
+        self.make(
+            folder,
+            "CREATE TYPE queen AS ENUM ('white', 'yellow'); CREATE DOMAIN weight AS NUMERIC(8,1) CHECK (VALUE > 0)",
+        )
+        # An identity column is never empty, so the row without values leaves it to the table.
+        super().test_every_type_goes_in_and_is_unchanged_the_second_time(folder)
 
     def connect(self) -> psycopg.Connection:
         return psycopg.connect(self.url, options=f"-csearch_path={self.schema},public", autocommit=True)
@@ -50,3 +74,101 @@ class TestPostgres(TargetContract):
 
     def meddling_trigger(self, table: str, statement: str) -> str:
         return self.trigger(table, "AFTER", f"{statement};")
+
+    def sleeping_trigger(self, table: str) -> str:
+        return self.trigger(table, "BEFORE", f"{self.sleep};")
+
+    def sleeping(self, folder: Path) -> int | None:
+        found = self.rows(folder, "SELECT pid FROM pg_stat_activity WHERE wait_event = 'PgSleep'")
+        return found[0][0] if found else None
+
+    def end(self, folder: Path, connection: int) -> None:
+        self.rows(folder, f"SELECT pg_terminate_backend({connection})")
+
+    def hold(self, statement, held, done) -> None:
+        with self.connect() as connection, connection.transaction():
+            connection.execute(statement)
+            held.set()
+            done.wait(30)
+            raise psycopg.Rollback
+
+    def test_only_changed_rows_are_rewritten(self, folder):
+        self.make(folder, PLAIN + "INSERT INTO t SELECT k, k, 'x' FROM generate_series(1, 100) k;")
+        before = dict(self.rows(folder, "SELECT k, xmin::text FROM t"))
+        tidymerge.load(
+            text_file(
+                folder / "in.csv", [["k", "n", "a"], *([k, -1 if k in (5, 50) else k, "x"] for k in range(1, 103))]
+            ),
+            self.address(folder, "t"),
+        )
+        after = dict(self.rows(folder, "SELECT k, xmin::text FROM t"))
+        assert {k for k in after if after[k] != before.get(k)} == {5, 50, 101, 102}
+
+    @pytest.mark.parametrize(
+        ("declared", "key", "matched"),
+        [
+            ("citext", "l01", True),
+            ("CHAR(6)", "L01", True),
+            ("VARCHAR(6) COLLATE loose", "l\u00f301", True),
+            ("VARCHAR(6)", "l01", False),
+        ],
+    )
+    def test_keys_are_equal_where_the_server_says_so(self, folder, declared, key, matched):
+        if "loose" in declared:
+            try:
+                self.make(folder, "CREATE COLLATION loose (provider = icu, locale = 'und-u-ks-level1', deterministic = false)")
+            except psycopg.errors.FeatureNotSupported:
+                pytest.skip("this build of the server knows no collations but the system's")
+        self.make(folder, f"""CREATE EXTENSION IF NOT EXISTS citext WITH SCHEMA public;
+            
+            CREATE TABLE t (k {declared} PRIMARY KEY, n INTEGER, a citext); INSERT INTO t VALUES ('{"Lo01" if "loose" in declared else "L01"}', 1, 'x');
+            INSERT INTO t SELECT 'F' || k, 0 FROM generate_series(1, 30) k""")  # fmt: skip
+        receipt = self.load(
+            folder, "t", [["k", "n", "a"], [key, 2, "X"], [f"{key}", 2, "X"], ["F1", 0, ""], ["F1", 0, ""]]
+        )
+        assert (receipt.rows.updated, receipt.rows.inserted, receipt.rows.skipped) == (
+            (1, 0, 2) if matched else (0, 1, 2)
+        )
+        assert self.rows(folder, "SELECT count(*) FROM t") == [(31 if matched else 32,)]
+        if matched:  # the value of another column is compared exactly: a change of letter case is a change
+            assert self.rows(folder, "SELECT a::text FROM t WHERE n = 2") == [("X",)]
+
+    def test_enumerations_and_domains_are_judged_before_writing(self, folder):
+        self.make(folder, "CREATE TYPE queen AS ENUM ('white', 'yellow'); CREATE DOMAIN weight AS NUMERIC(8,1) NOT NULL CHECK (VALUE > 0);"
+                          "CREATE TABLE t (k INTEGER PRIMARY KEY, q queen, w weight)")  # fmt: skip
+        receipt = self.load(folder, "t", [["k", "q", "w"], [1, "white", 1], [2, "White", 1], [3, "", -1], [4, "", ""]])
+        assert self.reasons(receipt) == {"not an allowed value": [3], "check failed": [4], "blank not allowed": [5]}
+        assert receipt.notes == ()
+
+    @pytest.mark.parametrize(
+        ("made", "words"),
+        [("VIEW v AS SELECT * FROM t", "a view"), ("MATERIALIZED VIEW v AS SELECT * FROM t", "a materialized view")],
+    )
+    def test_what_is_no_table_is_said(self, folder, made, words):
+        self.make(folder, PLAIN + f"CREATE {made};")
+        with pytest.raises(tidymerge.TargetError, match=words):
+            self.load(folder, "v", [["k", "n"], [1, 1]])
+
+    def test_tables_without_a_key_and_partitioned_ones(self, folder):
+        self.make(folder, "CREATE TABLE t (k INTEGER, n INTEGER); INSERT INTO t VALUES (1, 1), (2, 2), (2, 3);"
+                          "CREATE TABLE p (k INTEGER, n INTEGER) PARTITION BY RANGE (k); CREATE TABLE p1 PARTITION OF p FOR VALUES FROM (0) TO (2); CREATE TABLE p2 PARTITION OF p FOR VALUES FROM (2) TO (9);"
+                          "INSERT INTO p SELECT k, 0 FROM generate_series(0, 5) k;")  # fmt: skip
+        receipt = self.load(folder, "t", [["k", "n"], [1, 5], [2, 5], [3, 5]], key="k")
+        assert self.reasons(receipt) == {"several records": [3]}
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k, n") == [(1, 5), (2, 2), (2, 3), (3, 5)]
+        parted = self.load(folder, "p", [["k", "n"], *([k, k] for k in range(8))], key="k")
+        assert (parted.rows.updated, parted.rows.inserted, parted.rows.unchanged) == (5, 2, 1)
+
+    def test_policies_and_triggers_are_named_and_can_be_trusted(self, folder):
+        self.make(folder, PLAIN + "INSERT INTO t VALUES (1, 1, 'x');" + self.trigger("t", "BEFORE", "NEW.n := 0;"))
+        rows = text_file(folder / "in.csv", [["k", "n"], [2, 5]])
+        with pytest.raises(
+            tidymerge.ProofFailed, match=r"the trigger f; to let them change rows, load with --trust-triggers"
+        ):
+            tidymerge.load(rows, self.address(folder, "t"), accept_warnings=True)
+        ended = self.program(
+            folder, "load", rows, "--into", self.address(folder, "t"), "--yes", "--trust-triggers", "--json"
+        )
+        assert ended.returncode == 0, ended.stderr
+        assert b'"verified": false' in ended.stdout
+        assert self.rows(folder, "SELECT n FROM t WHERE k = 2") == [(0,)]

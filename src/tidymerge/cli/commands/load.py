@@ -1,6 +1,7 @@
 """`tidymerge load`: write what a preview shows, after asking."""
 
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -41,6 +42,10 @@ def load(
             help="Load only if the changes are those of the preview with this fingerprint.",
         ),
     ] = None,
+    trust_triggers: Annotated[
+        bool,
+        typer.Option("--trust-triggers", help="Accept what the target's own triggers change, with a note."),
+    ] = False,
     json: options.AsJson = False,
 ) -> None:
     """Load the incoming rows, all or nothing, and account for every one."""
@@ -53,6 +58,7 @@ def load(
         job = options.make_job(
             job_file, incoming, into, key, mapped, only, header_row, rows, skip_when, read, strict=strict
         )
+        job = replace(job, trust_triggers=job.trust_triggers or trust_triggers)
         asked = not yes and expect is None and job.incoming != ("-",) and out.is_terminal and sys.stdin.isatty()
         if asked:
             expect = _ask(out, job)

@@ -51,6 +51,7 @@ class MariaDatabase:
     join = "STRAIGHT_JOIN"
     locking = " FOR UPDATE"
     rechecks = True
+    moves = False
 
     def __init__(self, address: Address) -> None:
         self._session = Session(address)

@@ -76,7 +76,7 @@ def describe(session: Session, place: tuple[str, str], called: str) -> tuple[Tab
     """The shape of a table, and its unique indexes by name."""
     rows = session.rows(_COLUMNS, place)
     checks = _checks(session, place, [row["name"] for row in rows])
-    documents = {match[1] for check in checks if (match := re.fullmatch(r"json_valid\(`(.*)`\)", check.expression))}
+    documents = {match[1] for check in checks if (match := re.fullmatch(r"json_valid\([`\"](.*)[`\"]\)", check.expression))}
     unique: dict[str, list[str | None]] = {}
     for row in session.rows(_UNIQUE, place):
         unique.setdefault(row["name"], []).append(row["col"] if row["part"] is None else None)
@@ -146,7 +146,7 @@ def _checks(session: Session, place: tuple[str, str], columns: list[str]) -> lis
         Check(
             row["name"],
             row["clause"],
-            tuple(name for name in columns if f"`{name.replace('`', '``')}`" in row["clause"]),
+            tuple(name for name in columns if quoted(name) in row["clause"] or f"`{name}`" in row["clause"]),
         )
         for row in found
     ]

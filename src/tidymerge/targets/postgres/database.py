@@ -42,6 +42,7 @@ class PostgresDatabase:
     join = "JOIN"
     locking = " FOR NO KEY UPDATE OF t"
     rechecks = True
+    moves = True
 
     def __init__(self, address: Address) -> None:
         self._session = Session(address)

@@ -82,6 +82,10 @@ class Database(Protocol):
         """What ends a query that locks the records `t` that it reads; '' where the whole file is locked anyway."""
 
     @property
+    def moves(self) -> bool:
+        """Whether an update moves a record away from its place, if that is no column of its own."""
+
+    @property
     def rechecks(self) -> bool:
         """Whether every update is held to all checks, those of unchanged columns too."""
 

@@ -281,7 +281,9 @@ class SqlTarget:
         at, updates = changes.positions, changes.updates
         found = []
         if updates:
-            found.append(self._written(self._stage.same_place, at[:updates], pairing.columns))
+            moved = self._database.moves and not self._shape.primary_key
+            same = same_key if moved else self._stage.same_place
+            found.append(self._written(same, at[:updates], pairing.columns))
         if changes.inserts:
             found.append(self._written(same_key, at[updates:], pairing.columns))
         empty = pa.table({column.name: pa.nulls(0, column.type.arrow) for column in pairing.columns})

@@ -33,6 +33,7 @@ class SqliteDatabase:
     join = "CROSS JOIN"  # which SQLite does not reorder
     locking = ""
     rechecks = False
+    moves = False
 
     def __init__(self, path: Path, *, write: bool) -> None:
         self._path = path

@@ -1,0 +1,234 @@
+"""What every server must do beyond the contract: other people are at work there, and it may go away."""
+
+import os
+import signal
+import subprocess
+import threading
+import time
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import pytest
+from contract import TargetContract
+
+import tidymerge
+from conftest import PROGRAM, database, stored, text_file
+from tidymerge.targets.sql import SqlTarget
+
+PLAIN = "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER, a VARCHAR(20));"
+
+
+class ServerContract(TargetContract):
+    """A subclass also says how the server's own types, sleeps and errors are written."""
+
+    rechecks = True
+    types: tuple[tuple[str, str, str], ...]  # declared, incoming cell, what the server shows afterwards
+    foreign: str  # the declaration of a column that rows can't be loaded into
+    sleep: str  # a statement that takes five seconds
+    unstorable: tuple[str, str]  # a column's type, and a text that it can't hold
+
+    def meanwhile(self, monkeypatch, folder, statement: str, *, times: int = 1) -> None:
+        """Let another program do something between reading and staging, the first `times` times."""
+        stage, left = SqlTarget.stage, [times]
+
+        def staged(target, *arguments):
+            if left[0]:
+                left[0] -= 1
+                self.make(folder, statement)
+            return stage(target, *arguments)
+
+        monkeypatch.setattr(SqlTarget, "stage", staged)
+
+    def test_every_type_goes_in_and_is_unchanged_the_second_time(self, folder):
+        names = [f"c{at}" for at in range(len(self.types))]
+        declared = ", ".join(f"{name} {kind}" for name, (kind, _, _) in zip(names, self.types, strict=True))
+        self.make(folder, f"CREATE TABLE t (k INTEGER PRIMARY KEY, {declared}, far {self.foreign}, twice INTEGER GENERATED ALWAYS AS (k * 2) STORED)")  # fmt: skip
+        rows = [
+            ["k", *names, "far", "twice"],
+            [1, *(cell for _, cell, _ in self.types), "x", 0],
+            [2] + [""] * (len(names) + 2),
+        ]
+        first = self.load(folder, "t", rows)
+        assert (first.rows.inserted, first.rejects.reasons) == (2, {})
+        assert set(first.tables[0].not_loaded) == {"far", "twice"}
+        (found,) = self.rows(folder, f"SELECT {', '.join(names)} FROM t WHERE k = 1")
+        wrong = [(str(value), case) for value, case in zip(found, self.types, strict=True) if str(value) != case[2]]
+        assert wrong == []
+        again = self.load(folder, "t", rows)
+        assert again.rows.unchanged == 2, again.tables[0].examples
+
+    def test_hostile_names_are_only_names(self, folder):
+        table, key, column = 'a"; DROP TABLE t; --', "select", '100 %s "x` é 蜂'
+        self.make(folder, f"CREATE TABLE {self.quoted(table)} ({self.quoted(key)} VARCHAR(9) PRIMARY KEY, {self.quoted(column)} VARCHAR(20))")  # fmt: skip
+        receipt = self.load(
+            folder, table, [[key, column], ["%s'\\", "'); DROP TABLE t; --"], ["b", "tab\tnew\nline \\N"]]
+        )
+        assert receipt.rows.inserted == 2
+        assert set(self.rows(folder, f"SELECT * FROM {self.quoted(table)}".replace("%", "%%"))) == {
+            ("%s'\\", "'); DROP TABLE t; --"),
+            ("b", "tab\tnew\nline \\N"),
+        }
+
+    def quoted(self, name: str) -> str:
+        return '"' + name.replace('"', '""') + '"'
+
+    def test_a_row_that_the_column_cannot_store_is_named_in_the_preview(self, folder):
+        declared, text = self.unstorable
+        self.make(folder, f"CREATE TABLE t (k INTEGER PRIMARY KEY, a {declared})")
+        rows = [["k", "a"], *([at, text if at in (3, 90) else at] for at in range(1, 101))]
+        receipt = self.load(folder, "t", rows)
+        assert self.reasons(receipt) == {"refused by the database": [4, 91]}
+        assert receipt.rows.inserted == 98
+        assert receipt.notes == ()  # the preview knew it
+
+    def test_a_change_by_another_program_is_never_overwritten_unseen(self, folder, monkeypatch):
+        self.make(folder, PLAIN + "INSERT INTO t VALUES (1, 0, 'old'), (2, 0, 'old');")
+        self.meanwhile(monkeypatch, folder, "UPDATE t SET a = 'theirs' WHERE k = 1")
+        incoming = text_file(folder / "in.csv", [["k", "n", "a"], [1, 5, "old"], [2, 5, "old"]])
+        receipt = tidymerge.load(incoming, self.address(folder, "t"))
+        assert dict(receipt.tables[0].columns) == {"n": 2, "a": 1}  # decided again: theirs was there before ours
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [(1, 5, "old"), (2, 5, "old")]
+
+    def test_a_record_that_another_program_inserts_meanwhile_is_then_updated(self, folder, monkeypatch):
+        self.make(folder, PLAIN + "INSERT INTO t VALUES (1, 0, 'old');")
+        self.meanwhile(monkeypatch, folder, "INSERT INTO t VALUES (7, 1, 'theirs')")
+        receipt = tidymerge.load(text_file(folder / "in.csv", [["k", "n"], [7, 5], [1, 0]]), self.address(folder, "t"))
+        assert (receipt.rows.inserted, receipt.rows.updated, receipt.rows.unchanged) == (0, 1, 1)
+        assert self.rows(folder, "SELECT * FROM t WHERE k = 7") == [(7, 5, "theirs")]
+
+    def test_who_is_always_in_the_way_is_said_after_a_few_attempts(self, folder, monkeypatch):
+        self.make(folder, PLAIN + "INSERT INTO t VALUES (1, 0, 'old');")
+        self.meanwhile(monkeypatch, folder, "UPDATE t SET n = n - 1", times=9)
+        with pytest.raises(tidymerge.TargetError, match="Tried 4 times; nothing was written"):
+            tidymerge.load(text_file(folder / "in.csv", [["k", "n"], [1, 5]]), self.address(folder, "t"))
+        assert self.rows(folder, "SELECT n FROM t") == [(-4,)]
+
+    def test_two_loads_at_once_end_as_one_after_the_other(self, folder):
+        self.make(folder, PLAIN)
+        files = [
+            text_file(folder / f"{who}.csv", [["k", "n", "a"], *([at, who, f"by {who}"] for at in range(who * 50, who * 50 + 100))])
+            for who in (0, 1, 2)
+        ]  # fmt: skip
+        with ThreadPoolExecutor(3) as pool:
+            receipts = list(pool.map(lambda file: tidymerge.load(file, self.address(folder, "t")), files))
+        assert sum(receipt.rows.inserted for receipt in receipts) == 200
+        assert sum(receipt.rows.updated for receipt in receipts) == 100
+        assert all(a == f"by {n}" for n, a in self.rows(folder, "SELECT n, a FROM t"))
+
+    def test_a_lock_is_waited_for_only_so_long(self, folder, monkeypatch):
+        self.make(folder, PLAIN + "INSERT INTO t VALUES (1, 0, 'old');")
+        held, done = threading.Event(), threading.Event()
+        holder = threading.Thread(target=self.hold, args=("UPDATE t SET n = 3", held, done))
+        holder.start()
+        assert held.wait(10)
+        try:
+            incoming = text_file(folder / "in.csv", [["k", "n"], [1, 5]])
+            ended = self.program(folder, "load", incoming, "--into", self.address(folder, "t"), "--yes", wait="1")
+        finally:
+            done.set()
+            holder.join()
+        assert ended.returncode == 1
+        assert b"locked, also after 1 seconds" in ended.stderr
+        assert b"target-locked" in ended.stderr
+        assert self.rows(folder, "SELECT n FROM t") == [(0,)]
+
+    def program(self, folder: Path, *arguments: str, wait: str = "30") -> subprocess.CompletedProcess:
+        environment = os.environ | {"TIDYMERGE_LOCK_WAIT": wait}
+        return subprocess.run([PROGRAM, *arguments], cwd=folder, env=environment, capture_output=True, check=False)
+
+    @pytest.mark.parametrize("how", ["kill the program", "end the connection"])
+    def test_what_ends_midway_leaves_the_table_as_it_was(self, folder, how):
+        self.make(folder, PLAIN + "INSERT INTO t VALUES (1, 0, 'old');" + self.sleeping_trigger("t"))
+        incoming = text_file(folder / "in.csv", [["k", "n"], [1, 5], [2, 5]])
+        command = [PROGRAM, "load", incoming, "--into", self.address(folder, "t"), "--yes"]
+        process = subprocess.Popen(command, cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+        for _ in range(200):
+            if connection := self.sleeping(folder):
+                break
+            time.sleep(0.05)
+        if how == "kill the program":
+            process.send_signal(signal.SIGKILL)
+        else:
+            self.end(folder, connection)
+        _, said = process.communicate()
+        if how == "end the connection":
+            assert process.returncode == 1
+            assert b"server-away" in said
+            assert b"Nothing that was not committed lasts" in said
+        for _ in range(200):  # until the server notices
+            if not self.sleeping(folder):
+                break
+            time.sleep(0.05)
+        assert self.rows(folder, "SELECT * FROM t") == [(1, 0, "old")]
+
+    def test_rows_of_a_staging_table_or_a_query_on_the_same_server(self, folder):
+        self.make(folder, PLAIN + "CREATE TABLE staging (k INTEGER, n DECIMAL(8,2), a VARCHAR(20), at DATE);"
+                  "INSERT INTO t VALUES (1, 0, 'old'); INSERT INTO staging VALUES (1, 5, 'new', '2026-05-04'), (2, 6.5, NULL, NULL), (3, 7, '', NULL);")  # fmt: skip
+        target, staging = self.address(folder, "t"), self.address(folder, "staging")
+        receipt = tidymerge.load(staging, target, accept_warnings=True, rejects=folder / "r.csv")
+        assert self.reasons(receipt) == {"not a whole number": [2]}
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [(1, 5, "new"), (3, 7, None)]
+        (folder / "job.toml").write_text(
+            f'[incoming]\nat = "{staging.partition("#")[0]}"\nquery = "select k + 10 as k, 1 as n from staging where k < 3"\n[target]\nat = "{target}"\n', "utf-8"
+        )  # fmt: skip
+        assert tidymerge.load(job=folder / "job.toml", accept_warnings=True).rows.inserted == 2
+        assert self.rows(folder, "SELECT k, n FROM t WHERE k > 10 ORDER BY k") == [(11, 1), (12, 1)]
+
+    def test_rows_from_the_server_into_a_file_and_back(self, folder):
+        self.make(folder, PLAIN + "INSERT INTO t VALUES (1, 5, 'é'), (2, NULL, 'two');")
+        target = database(folder / "coop.db", PLAIN, "t", [(1, 0, "old")])
+        assert tidymerge.load(self.address(folder, "t"), target).rows.updated == 1
+        assert stored(target) == [(1, 5, "é".encode()), (2, None, b"two")]
+        assert tidymerge.load(target, self.address(folder, "t")).rows.unchanged == 2
+
+    def test_the_same_load_has_the_same_receipt_as_on_sqlite(self, folder):
+        """Counts, reasons and the fingerprint do not depend on the database."""
+        schema = """CREATE TABLE hives (apiary VARCHAR(8) NOT NULL, hive INTEGER NOT NULL, honey DECIMAL(8,2), seen DATE,
+            queen VARCHAR(6), PRIMARY KEY (apiary, hive), CONSTRAINT heavy CHECK (honey < 500))"""
+        rows = "INSERT INTO hives VALUES ('L01', 1, 12.5, '2026-05-01', 'white'), ('L01', 2, 7.25, NULL, NULL), ('M02', 1, 3, NULL, 'x')"
+        self.make(folder, f"{schema}; {rows};")
+        embedded = database(folder / "coop.db", f"{schema}; {rows};", "hives", ())
+        sheet = [["apiary", "hive", "honey", "seen", "queen"], ["L01", 1, "12.50", "2026-05-04", ""], ["L01", 2, "8", "", "red"],
+                 ["N03", 1, "4.125", "", ""], ["N03", 2, "600", "", ""], ["N03", 3, "1", "2026-05-04", "blue"], ["N03", 3, "1", "2026-05-04", "blue"],
+                 ["", 4, "", "", ""], ["M02", 1, "3", "", "x"], ["N03", 5, "", "", "too long"]]  # fmt: skip
+        ours = self.load(folder, "hives", sheet)
+        theirs = tidymerge.load(folder / "in.csv", embedded, accept_warnings=True, rejects=folder / "r2.csv")
+        assert (ours.rows, ours.fingerprint, ours.rejects.reasons) == (
+            theirs.rows,
+            theirs.fingerprint,
+            theirs.rejects.reasons,
+        )
+        assert ours.rows.read == 9
+
+    def test_round_trips_do_not_grow_with_the_rows(self, folder, monkeypatch):
+        """Counted where they leave the program; what 20 ms a round trip cost is measured in benchmarks/far_away.py."""
+        self.make(folder, PLAIN + f"INSERT INTO t (k, n) VALUES {','.join(f'({at}, 0)' for at in range(3000))};")
+        sent = [0]
+        for name in self.round_trips:
+            original = getattr(self.session, name)
+
+            def counted(session, *arguments, original=original, **options):
+                sent[0] += 1
+                return original(session, *arguments, **options)
+
+            monkeypatch.setattr(self.session, name, counted)
+        counts = []
+        for rows in (40, 4000):
+            sent[0] = 0
+            changed = [["k", "n", "a"], *([at, rows, "" if at % 2 else "x"] for at in range(rows))]
+            incoming = text_file(folder / "in.csv", changed)
+            assert tidymerge.load(incoming, self.address(folder, "t"), accept_warnings=True).rows.updated >= 40
+            counts.append(sent[0])
+        assert counts[1] <= counts[0] + 4 < 60, counts
+
+    def test_no_password_is_ever_shown(self, folder):
+        self.make(folder, PLAIN)
+        head, _, rest = self.address(folder, "t").partition("://")
+        user, _, place = rest.rpartition("@") if "@" in rest.partition("?")[0] else ("", "", rest)
+        secret = f"{head}://{user or 'root'}:s3cret@{place}"
+        ended = self.program(folder, "preview", text_file(folder / "in.csv", [["k", "n"], [1, 1]]), "--into", secret)
+        away = self.program(folder, "preview", "in.csv", "--into", f"{head}://{user}:s3cret@127.0.0.1:1/nowhere#t")
+        assert b"s3cret" not in ended.stdout + ended.stderr + away.stdout + away.stderr
+        assert away.returncode == 1
+        assert b"127.0.0.1:1" in away.stderr
+        assert b"server-away" in away.stderr
