@@ -13,6 +13,7 @@ import tempfile
 from pathlib import Path
 
 import numpy as np
+
 from coop import COLUMNS, hives
 from load_servers import fill_postgresql, measure
 from load_sqlite import report

@@ -11,11 +11,11 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from openpyxl import Workbook
+
+import servers
 
 pytest.register_assert_rewrite("contract", "server_contract")
-
-import servers  # noqa: E402
-from openpyxl import Workbook
 
 PROGRAM = str(Path(sysconfig.get_path("scripts")) / "tidymerge")
 HIVES = """CREATE TABLE hives (

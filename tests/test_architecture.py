@@ -19,11 +19,11 @@ SOURCE = ROOT / "src" / "tidymerge"
 # What each part may import of our own and, for the core, of others'. Source: section 7 of the design.
 OWN = {
     "core": {"model", "errors", "core", "receipt", "rules"},
-    # The database source shares the one SQLite session with the target.
+    # The database sources share their connections with the targets.
     "sources": {"ports", "model", "errors", "address", "core", "sources", "targets"},
     "targets": {"ports", "model", "errors", "address", "core", "sources", "targets"},
     "job": {"sources", "model", "errors", "core", "job", "rules"},
-    "reports": {"model", "errors", "receipt", "reports"},
+    "reports": {"model", "errors", "receipt", "reports", "address"},
 }
 CORE_MAY_USE = {"numpy", "pyarrow", "sqlglot"}
 

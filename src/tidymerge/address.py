@@ -40,6 +40,11 @@ def is_server(text: str) -> bool:
     return "://" in text
 
 
+def without_password(text: str) -> str:
+    """A server's address with the environment variable TIDYMERGE_PASSWORD in place of a password written out."""
+    return re.sub(r"(://[^/?#@:]*:)(?!\$\{)[^/?#@]+@", r"\1${TIDYMERGE_PASSWORD}@", text)
+
+
 def parse(text: str) -> Address:
     """Split an address at its '#'. Names with a '#' in them work: the longest file that exists is the file.
 

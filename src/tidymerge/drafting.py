@@ -7,7 +7,7 @@ from typing import Any
 import tomlkit
 from tomlkit.items import Table
 
-from tidymerge.address import parse
+from tidymerge.address import is_server, parse, without_password
 from tidymerge.core.header import ROWS_SEARCHED, find_header, guess_header
 from tidymerge.core.mapping import fold
 from tidymerge.core.propose import Proposal, propose, unmatched_columns
@@ -32,7 +32,7 @@ def draft_job(
     with open_target(into, write=False) as target:
         shape = target.describe()
         rows = _read(open_source(incoming, read), shape, header_row)
-        existing = target.read(shape.columns)
+        existing = target.read([column for column in shape.columns if not column.foreign])
         parents = {key.table: _parent(target, key.table) for key in shape.foreign_keys if key.table}
     proposals = propose(rows, shape, existing, parents)
     document = tomlkit.parse(before) if before is not None else tomlkit.document()
@@ -63,6 +63,8 @@ def _addresses(incoming: str, into: str, path: Path) -> tuple[str, str]:
 
 
 def _from_folder(text: str, folder: Path) -> str:
+    if is_server(text):
+        return without_password(text)
     address = parse(text)
     if address.path.is_absolute() or folder == Path():
         return text

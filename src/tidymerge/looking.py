@@ -49,8 +49,12 @@ def _database(text: str) -> Overview | View:
     address = parse(text)
     with open_target(text, write=False) as target:
         if address.part is None:
-            return Overview(str(address.path), "table", target.parts())
+            return Overview(address.place, "table", target.parts())
         shape = target.describe()
-        values = target.read(shape.columns)
-        declared = [column.type.declared for column in shape.columns]
-        return View(target.address, None, profile(table_columns(values), declared), shape.primary_key, shape.unique)
+        readable = [column for column in shape.columns if not column.foreign]
+        values = target.read(readable)
+        declared = [column.type.declared for column in readable]
+        others = [f"{column.name} ({column.type.declared})" for column in shape.columns if column.foreign]
+        notes = (f"Of a type that rows can't be loaded into: {', '.join(others)}.",) if others else ()
+        found = profile(table_columns(values), declared)
+        return View(target.address, None, found, shape.primary_key, shape.unique, notes)

@@ -10,9 +10,8 @@ from pymysql.constants import CLIENT
 from server_contract import PLAIN, ServerContract
 
 import tidymerge
-from tidymerge.targets.mariadb.session import Session
-
 from servers import with_database
+from tidymerge.targets.mariadb.session import Session
 
 
 class TestMariadb(ServerContract):

@@ -9,8 +9,8 @@ import pytest
 from server_contract import PLAIN, ServerContract
 
 import tidymerge
-from tidymerge.targets.postgres.session import Session
 from conftest import text_file
+from tidymerge.targets.postgres.session import Session
 
 
 class TestPostgres(ServerContract):
@@ -116,11 +116,12 @@ class TestPostgres(ServerContract):
     def test_keys_are_equal_where_the_server_says_so(self, folder, declared, key, matched):
         if "loose" in declared:
             try:
-                self.make(folder, "CREATE COLLATION loose (provider = icu, locale = 'und-u-ks-level1', deterministic = false)")
+                self.make(
+                    folder, "CREATE COLLATION loose (provider = icu, locale = 'und-u-ks-level1', deterministic = false)"
+                )
             except psycopg.errors.FeatureNotSupported:
                 pytest.skip("this build of the server knows no collations but the system's")
         self.make(folder, f"""CREATE EXTENSION IF NOT EXISTS citext WITH SCHEMA public;
-            
             CREATE TABLE t (k {declared} PRIMARY KEY, n INTEGER, a citext); INSERT INTO t VALUES ('{"Lo01" if "loose" in declared else "L01"}', 1, 'x');
             INSERT INTO t SELECT 'F' || k, 0 FROM generate_series(1, 30) k""")  # fmt: skip
         receipt = self.load(

@@ -5,12 +5,14 @@ from pathlib import Path
 
 import pyarrow as pa
 
+from tidymerge.address import is_server
 from tidymerge.errors import BadOption
 
 
 def default_path(incoming: str, folder: Path) -> Path:
     """A name in `folder` that no file has yet: week32-rejects.csv, then week32-rejects-2.csv and so on."""
-    stem = Path(incoming.partition("#")[0]).stem.replace(" ", "-") or "incoming"
+    name, _, part = incoming.partition("#")
+    stem = Path((part or "incoming") if is_server(incoming) else name).stem.replace(" ", "-") or "incoming"
     path, number = folder / f"{stem}-rejects.csv", 1
     while path.exists():
         number += 1

@@ -17,7 +17,7 @@ from tidymerge.model import ColumnType, Existing, Indices, Kind, TableShape, Tar
 from tidymerge.ports import Refusal
 from tidymerge.targets.mariadb.columns import expression, parsed, to_stored
 from tidymerge.targets.mariadb.describe import describe, find_table, in_sql, shown_columns, table_names
-from tidymerge.targets.mariadb.session import LOCK_WAIT_SECONDS, FilesForbidden, Session
+from tidymerge.targets.mariadb.session import FilesForbidden, Session
 from tidymerge.targets.sql.database import (
     KEYS,
     POSITION,
@@ -30,6 +30,7 @@ from tidymerge.targets.sql.database import (
 )
 from tidymerge.targets.sql.lines import filled, staged_columns, staged_rows
 from tidymerge.targets.sql.reading import joined, nothing, separated, with_places
+from tidymerge.targets.sql.words import LOCK_WAIT_SECONDS
 
 _TEXTS = "tidymerge texts"
 _QUERY = "tidymerge query"

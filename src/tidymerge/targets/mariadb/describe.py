@@ -76,7 +76,7 @@ def describe(session: Session, place: tuple[str, str], called: str) -> tuple[Tab
     """The shape of a table, and its unique indexes by name."""
     rows = session.rows(_COLUMNS, place)
     checks = _checks(session, place, [row["name"] for row in rows])
-    documents = {match[1] for check in checks if (match := re.fullmatch(r"json_valid\([`\"](.*)[`\"]\)", check.expression))}
+    documents = {check.columns[0] for check in checks if re.fullmatch(r"json_valid\([`\"].*[`\"]\)", check.expression)}
     unique: dict[str, list[str | None]] = {}
     for row in session.rows(_UNIQUE, place):
         unique.setdefault(row["name"], []).append(row["col"] if row["part"] is None else None)

@@ -1,6 +1,5 @@
 """A MariaDB connection. The only place that knows the driver and its errors."""
 
-import os
 import re
 import ssl
 from collections.abc import Iterator, Sequence
@@ -28,6 +27,7 @@ from tidymerge.model import Indices
 from tidymerge.targets.mariadb.packets import Rows
 from tidymerge.targets.sql.database import ConstraintBroken
 from tidymerge.targets.sql.lines import tab_lines
+from tidymerge.targets.sql.words import AWAY, IN_DOUBT, LOCK_WAIT_SECONDS, LOCKED
 
 try:
     import pymysql
@@ -39,7 +39,6 @@ except ImportError:
         "MariaDB needs the package PyMySQL: pip install 'tidymerge[mariadb]', then run this again."
     ) from None
 
-LOCK_WAIT_SECONDS = int(os.environ.get("TIDYMERGE_LOCK_WAIT", "30"))
 _CONNECT_SECONDS = 10
 _CHUNK = 16 << 20  # bytes of rows taken apart at a time
 _PACKET = 1 << 20  # bytes of a file sent at a time
@@ -174,10 +173,7 @@ class Session:
         try:
             self.run("COMMIT")
         except ServerAway as away:
-            raise ServerAway(
-                f"{away} That happened in the moment of the commit, so it can't be known whether the load lasted: "
-                "preview the same rows again; if it lasted, there is nothing left to do."
-            ) from away
+            raise ServerAway(f"{away} {IN_DOUBT}") from away
 
     def close(self) -> None:
         """Close; the server rolls back whatever was not committed."""
@@ -190,7 +186,7 @@ class Session:
         except pymysql.Error as error:
             raise translated(error, self.place) from error
         except OSError as error:
-            raise ServerAway(_AWAY.format(place=self.place, message=str(error))) from error
+            raise ServerAway(AWAY.format(place=self.place, message=str(error))) from error
 
 
 def _connection_options(url: str) -> dict[str, Any]:
@@ -251,14 +247,12 @@ _VALUES = frozenset(
     {1048, 1062, 1169, 1216, 1217, 1264, 1265, 1292, 1364, 1366, 1367, 1369, 1406, 1411, 1425, 1451, 1452, 1526, 1557}
     | {1586, 1644, 1690, 1748, 1761, 1762, 1906, 3140, 3141, 3156, 3819, 4025, 4038}
 )
-_AWAY = "No connection to {place}: {message}. Nothing that was not committed lasts."
 _TRANSLATIONS: tuple[tuple[frozenset[int], type[TargetError], str], ...] = (
     (frozenset({1020, 1213}), TargetChanged, "Another program stood in the way at {place} ({message})."),
     (
         frozenset({1205, 1206}),
         TargetLocked,
-        f"Another program holds what is needed at {{place}} locked, also after {LOCK_WAIT_SECONDS} seconds of waiting. "
-        "Wait for it, or give TIDYMERGE_LOCK_WAIT more seconds, then run this again.",
+        LOCKED,
     ),
     (
         frozenset({1021, 1030, 1114, 1041}),
@@ -274,6 +268,6 @@ _TRANSLATIONS: tuple[tuple[frozenset[int], type[TargetError], str], ...] = (
         frozenset({0, 1040, 1045, 1049, 1053, 1130, 1152, 1158, 1159, 1160, 1161, 1203, 1226, 1317, 1927, 1698})
         | frozenset(range(2000, 2062)),
         ServerAway,
-        _AWAY,
+        AWAY,
     ),
 )

@@ -1,7 +1,7 @@
 """PostgreSQL's own ways: COPY both ways, one snapshot, row locks that fail where somebody was faster."""
 
 from collections.abc import Iterator, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager
 
 import numpy as np
@@ -121,11 +121,10 @@ class PostgresDatabase:
 
     def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = ()) -> Read:
         """The result of `query`: the rows arrive in one thread and are parsed in another."""
-        parsed: list[Future[Read]] = []
         wanted = with_places(columns, places)
         with ThreadPoolExecutor(1) as pool:
-            for data in self._session.copy_out(query([expression(column) for column in wanted])):
-                parsed.append(pool.submit(parse_csv, data, wanted))
+            arriving = self._session.copy_out(query([expression(column) for column in wanted]))
+            parsed = [pool.submit(parse_csv, data, wanted) for data in arriving]
         return separated(joined([part.result() for part in parsed] or [nothing(wanted)]), columns, places)
 
     def read_in_batches(
@@ -238,7 +237,7 @@ class PostgresDatabase:
         found = self._session.rows(
             """SELECT 'the trigger ' || tgname AS what FROM pg_trigger
             WHERE tgrelid = %s::regclass AND NOT tgisinternal AND tgenabled <> 'D' UNION ALL
-            SELECT 'the rule ' || rulename FROM pg_rules WHERE format('%%I.%%I', schemaname, tablename)::regclass = %s::regclass
+            SELECT 'the rule ' || rulename FROM pg_rewrite WHERE ev_class = %s::regclass AND rulename <> '_RETURN'
             UNION ALL SELECT 'the policy ' || polname FROM pg_policy p JOIN pg_class c ON c.oid = p.polrelid
             WHERE c.relrowsecurity AND p.polrelid = %s::regclass""",
             name * 3,

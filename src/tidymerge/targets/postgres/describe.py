@@ -90,7 +90,8 @@ WITH RECURSIVE base(oid, typid, typmod, strict) AS (
 SELECT a.attname AS name, format_type(b.typid, coalesce(b.typmod, a.atttypmod)) AS declared,
     coalesce(b.typmod, a.atttypmod) AS typmod, t.typname, t.typtype::text, t.typcategory::text,
     a.attnotnull OR b.strict AS required, a.atthasdef OR d.typdefault IS NOT NULL AS has_default,
-    a.attidentity::text AS identity, a.attgenerated::text AS generated, d.typtype = 'd' AS is_domain, d.oid::int8 AS domain,
+    a.attidentity::text AS identity, a.attgenerated::text AS generated,
+    d.typtype = 'd' AS is_domain, d.oid::int8 AS domain,
     coalesce(c.collisdeterministic, true) AS deterministic,
     CASE WHEN c.oid IS NOT NULL AND c.collname <> 'default'
         THEN quote_ident(cn.nspname) || '.' || quote_ident(c.collname) END AS collation,

@@ -1,6 +1,5 @@
 """A PostgreSQL connection. The only place that knows the driver and its errors."""
 
-import os
 import select
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
@@ -21,6 +20,7 @@ from tidymerge.errors import (
 )
 from tidymerge.targets.sql.database import ConstraintBroken
 from tidymerge.targets.sql.lines import tab_lines
+from tidymerge.targets.sql.words import AWAY, IN_DOUBT, LOCK_WAIT_SECONDS, LOCKED
 
 try:
     import psycopg
@@ -29,7 +29,6 @@ except ImportError:
         "PostgreSQL needs the package psycopg: pip install 'tidymerge[postgresql]', then run this again."
     ) from None
 
-LOCK_WAIT_SECONDS = int(os.environ.get("TIDYMERGE_LOCK_WAIT", "30"))
 _CONNECT_SECONDS = 10
 _CHUNK = 16 << 20  # bytes of rows parsed at a time
 _SETTINGS = (
@@ -84,7 +83,7 @@ class Session:
 
     def copy_out(self, query: str) -> Iterator[bytes]:
         """The rows of a query as CSV, some megabytes at a time, whole rows each."""
-        # On the driver's own wrapper of libpq, as its row iterator makes an object a row, which takes six times as long.
+        # On the driver's own wrapper of libpq: its row iterator makes an object a row, which takes much longer.
         libpq = self._connection.pgconn
         with self._translated():
             self._checked(libpq.exec_(f"COPY ({query}) TO STDOUT (FORMAT csv)".encode()))
@@ -113,10 +112,10 @@ class Session:
 
     def copy_in(self, table: str, columns: Sequence[str], rows: pa.Table) -> None:
         """Append rows, all of them text, to a table."""
-        with self._translated(), self._connection.cursor() as cursor:
-            with cursor.copy(f"COPY {table} ({', '.join(columns)}) FROM STDIN".encode()) as copy:
-                for block in tab_lines(rows):
-                    copy.write(block)
+        statement = f"COPY {table} ({', '.join(columns)}) FROM STDIN".encode()
+        with self._translated(), self._connection.cursor() as cursor, cursor.copy(statement) as copy:
+            for block in tab_lines(rows):
+                copy.write(block)
 
     @contextmanager
     def savepoint(self) -> Iterator[None]:
@@ -135,10 +134,7 @@ class Session:
         try:
             self.run("COMMIT")
         except ServerAway as away:
-            raise ServerAway(
-                f"{away} That happened in the moment of the commit, so it can't be known whether the load lasted: "
-                "preview the same rows again; if it lasted, there is nothing left to do."
-            ) from away
+            raise ServerAway(f"{away} {IN_DOUBT}") from away
 
     def close(self) -> None:
         """Close; the server rolls back whatever was not committed."""
@@ -163,18 +159,16 @@ def translated(error: psycopg.Error, place: str) -> TargetError:
         if state.startswith(states):
             return kind(words.format(place=place, message=message.rstrip(".")))
     if isinstance(error, psycopg.OperationalError) and not state:
-        return ServerAway(_AWAY.format(place=place, message=message.rstrip(".")))
+        return ServerAway(AWAY.format(place=place, message=message.rstrip(".")))
     return WriteRefused(f"The server at {place} refused: {message.rstrip('.')}.")
 
 
-_AWAY = "No connection to {place}: {message}. Nothing that was not committed lasts."
 _TRANSLATIONS: tuple[tuple[tuple[str, ...], type[TargetError], str], ...] = (
     (("40001", "40P01"), TargetChanged, "Another program stood in the way at {place} ({message})."),
     (
         ("55P03",),
         TargetLocked,
-        f"Another program holds what is needed at {{place}} locked, also after {LOCK_WAIT_SECONDS} seconds of waiting. "
-        "Wait for it, or give TIDYMERGE_LOCK_WAIT more seconds, then run this again.",
+        LOCKED,
     ),
     (
         ("53100", "53200", "58030", "54"),
@@ -182,5 +176,5 @@ _TRANSLATIONS: tuple[tuple[tuple[str, ...], type[TargetError], str], ...] = (
         "The server at {place} has no room: {message}. Nothing was written.",
     ),
     (("42501", "25006"), TargetReadOnly, "The server at {place} does not allow it: {message}."),
-    (("08", "28", "3D", "57", "53"), ServerAway, _AWAY),
+    (("08", "28", "3D", "57", "53"), ServerAway, AWAY),
 )

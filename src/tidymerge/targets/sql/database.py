@@ -137,7 +137,10 @@ class Database(Protocol):
         """A number for each of the distinct texts, equal for those that the database takes for equal."""
 
     def put_keys(self, columns: Sequence[TargetColumn], keys: pa.Table) -> str:
-        """Put keys into a temporary table with columns k0, k1…, those once that are one to the database; its name in SQL."""
+        """Put keys into a temporary table with columns k0, k1…; its name in SQL.
+
+        Keys that are one to the database are there once.
+        """
 
     def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn]) -> str:
         """Make an empty staging table in place of any earlier one; its name in SQL."""

@@ -1,6 +1,6 @@
-"""Filling temporary tables, by the lines of text that both COPY and LOAD DATA read.
+r"""Filling temporary tables, by the lines of text that both COPY and LOAD DATA read.
 
-There are tabs between the values, \\N stands for null, and a backslash takes a sign's meaning away.
+There are tabs between the values, \N stands for null, and a backslash takes a sign's meaning away.
 """
 
 from collections.abc import Callable, Iterator, Sequence

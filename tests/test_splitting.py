@@ -1,0 +1,75 @@
+"""Large loads are divided by key and decided in parts; nobody may notice but by the memory used."""
+
+import random
+
+import pytest
+
+from conftest import database, stored, text_file
+
+SCHEMA = """CREATE TABLE t (apiary VARCHAR(8) COLLATE NOCASE, hive INTEGER, honey DECIMAL(8,2), notes TEXT,
+    chip INTEGER UNIQUE, PRIMARY KEY (apiary, hive))"""
+EXISTING = [(f"L{at % 40:02}", at, at / 4, f"note {at}", at) for at in range(600)]
+
+
+def incoming_rows():
+    """Rows of every kind, in no order: changed, equal, new, repeated, wrong, nearly equal, of an odd look."""
+    rows = [
+        [f"l{at % 40:02}" if at % 3 else f"L{at % 40:02}", at, f"{at / 4:.2f}", f"note {at}", at]
+        for at in range(0, 600, 2)
+    ]
+    rows += [[f"L{at % 40:02}", at, "1.5", 'two "lines"\nin one', ""] for at in range(1, 200, 2)]
+    rows += [[f"N{at % 7}", at, "2", "new", 1000 + at] for at in range(300)]
+    rows += [
+        ["N1", 1000, "2", "same", ""],
+        ["n1", 1000, "2", "same", ""],
+        ["N2", 1001, "2", "one", ""],
+        ["n2", 1001, "2", "other", ""],
+    ]
+    rows += [
+        ["", 5, "", "", ""],
+        ["L01", "x", "", "", ""],
+        ["N1", 77, "many", "", ""],
+        ["N5", 2000, "", "", 3],
+        ["L 02", 2, "", "", ""],
+    ]
+    random.Random(4).shuffle(rows)
+    return [["Apiary", "Hive", "Honey", "Notes", "Chip"], *rows]
+
+
+@pytest.mark.parametrize("lookups", [False, True])
+def test_a_load_in_parts_is_the_same_load(run, folder, monkeypatch, lookups):
+    existing = EXISTING + [("Z", 10_000 + at, 0, "", None) for at in range(4000)] if lookups else EXISTING
+    incoming = text_file(folder / "in.csv", incoming_rows())
+    outcomes = []
+    for rows_at_once in ("1000000", "100", "20"):
+        monkeypatch.setenv("TIDYMERGE_ROWS_AT_ONCE", rows_at_once)
+        monkeypatch.setenv("TIDYMERGE_LARGE_FILE", "10")
+        target = database(folder / f"{rows_at_once}.db", SCHEMA, "t", existing)
+        preview = run("preview", incoming, "--into", target, "--json").receipt
+        ended = run("load", incoming, "--into", target, "--yes", "--json", "--rejects", "r.csv")
+        assert ended.status == 3, ended.err
+        receipt = ended.receipt
+        assert (preview["rows"], preview["fingerprint"]) == (receipt["rows"], receipt["fingerprint"])
+        said = {name: receipt[name] for name in ("rows", "fields_updated", "fingerprint", "warnings", "verified")}
+        outcomes.append((said, receipt["rejects"]["reasons"], (folder / "r.csv").read_text("utf-8"), stored(target)))
+    first, *others = outcomes
+    assert first[0]["rows"]["rejected"] == 6
+    assert "letter case" not in str(first[0]["warnings"])
+    assert "spaces" in str(first[0]["warnings"])
+    for other in others:
+        assert other == first
+
+
+@pytest.mark.parametrize("odd", ["L99,1,1,short\n", "\n", 'L01,1,1,"never closed,5\n'])
+def test_a_large_file_that_is_not_regular_is_read_the_slow_way(run, folder, monkeypatch, odd):
+    monkeypatch.setenv("TIDYMERGE_ROWS_AT_ONCE", "5")
+    monkeypatch.setenv("TIDYMERGE_LARGE_FILE", "10")
+    target = database(folder / "t.db", SCHEMA, "t", EXISTING)
+    lines = "".join(f"L{at % 40:02},{at},{at},x,\n" for at in range(100))
+    (folder / "in.csv").write_text(f"apiary,hive,honey,notes,chip\n{lines}{odd}", "utf-8")
+    ended = run("load", "in.csv", "--into", target, "--yes", "--json")
+    if "never" in odd:
+        assert (ended.status, "badly quoted" in ended.err) == (1, True)
+    else:
+        assert ended.receipt["rows"]["updated"] == 100
+        assert ended.receipt["rejects"]["reasons"] == ({"wrong number of cells": 1} if "short" in odd else {})
