@@ -158,18 +158,20 @@ def decide_all(
     if gathered.batches is not None and not can_split(plan.pairing, shape.name):
         gathered = gathered.together()
     progress.stage("reading the target")
-    noticed, complete, rows_before = _Noticed(), True, target.count()
+    noticed, complete, rows_read = _Noticed(), True, 0
     parts: list[Part] = []
     refusals: list[Refusal] = []
     known: list[Callable[[], pa.Table]] = []
-    for piece in split(gathered, plan.keys, plan.pairing, target, plan.columns_read, rows_before):
+    for piece in split(gathered, plan.keys, plan.pairing, target, plan.columns_read):
         staged = sum(len(part.changes.positions) for part in parts)
         part, existing, found = _decide_piece(plan, piece, noticed, staged)
         complete &= existing.complete
+        rows_read += existing.values.num_rows
         known.append(piece.known_keys(existing, plan.pairing.key))
         parts.append(part)
         refusals += found
         del existing
+    rows_before = rows_read if complete else target.count()
     progress.stage("matching and comparing")
     settled = _settle_constraints(target, _reject_refused(parts, refusals, target), plan.pairing)
     changes = [part.changes for part in settled]

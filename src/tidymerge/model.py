@@ -305,7 +305,6 @@ class Existing:
 
     values: pa.Table
     places: pa.Table
-    rows_in_target: int
     complete: bool
     unreadable: Mapping[str, Mask] = field(default_factory=dict)
 

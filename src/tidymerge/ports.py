@@ -109,6 +109,10 @@ class Target(Protocol):
     def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
         """A number for each of the distinct texts, equal for those that the target takes for equal."""
 
+    @property
+    def about_how_many(self) -> int:
+        """How many rows the table holds, as far as the database's statistics know."""
+
     def source(self, text: str, options: "ReadOptions") -> Source | None:
         """The rows at an address, if they live where the target does: they are read in its own transaction."""
 

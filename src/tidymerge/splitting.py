@@ -88,14 +88,13 @@ def split(
     pairing: Pairing,
     target: Target,
     columns: Sequence[TargetColumn],
-    rows_in_target: int,
 ) -> Iterator[Piece]:
     """All rows as one piece, or divided by key where they are many. `keys_of` gives the typed keys of rows."""
     if gathered.batches is None:
         yield Piece(lambda: gathered.sample)
         return
     reads = target.worth_reading(gathered.expected)
-    count = -(-max(gathered.expected, rows_in_target if reads else 0) // ROWS_AT_ONCE)
+    count = -(-max(gathered.expected, target.about_how_many if reads else 0) // ROWS_AT_ONCE)
     parts = int(min(max(count, 1), BUCKETS))
     folder = Path(tempfile.mkdtemp(dir=gathered.folder))
     for part in range(parts):
@@ -115,7 +114,7 @@ def split(
                 spill.add(_existing_table(found), buckets_of(found.values.select(divided)))
     for part in range(parts):
         own = folder / str(part)
-        existing = _existing_reader(own, columns, rows_in_target) if reads else None
+        existing = _existing_reader(own, columns) if reads else None
         yield Piece(_reader(own, gathered.sample), existing, own)
 
 
@@ -183,7 +182,7 @@ def _existing_table(found: Existing) -> pa.Table:
     return table
 
 
-def _existing_reader(folder: Path, columns: Sequence[TargetColumn], rows: int) -> Callable[[], Existing]:
+def _existing_reader(folder: Path, columns: Sequence[TargetColumn]) -> Callable[[], Existing]:
     names = [column.name for column in columns]
 
     def existing() -> Existing:
@@ -191,6 +190,6 @@ def _existing_reader(folder: Path, columns: Sequence[TargetColumn], rows: int) -
         marks = {name: as_array(table[_BAD + name]).to_numpy(zero_copy_only=False) for name in names}
         unreadable = {name: mask for name, mask in marks.items() if mask.any()}
         places = [name for name in table.column_names if name not in names and not name.startswith(_BAD)]
-        return Existing(table.select(names), table.select(places), rows, complete=True, unreadable=unreadable)
+        return Existing(table.select(names), table.select(places), complete=True, unreadable=unreadable)
 
     return existing

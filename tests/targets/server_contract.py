@@ -110,7 +110,9 @@ class ServerContract(TargetContract):
             for who in (0, 1, 2)
         ]  # fmt: skip
         with ThreadPoolExecutor(3) as pool:
-            receipts = list(pool.map(lambda file: tidymerge.load(file, self.address(folder, "t")), files))
+            receipts = list(
+                pool.map(lambda file: tidymerge.load(file, self.address(folder, "t"), accept_warnings=True), files)
+            )
         assert sum(receipt.rows.inserted for receipt in receipts) == 200
         assert sum(receipt.rows.updated for receipt in receipts) == 100
         assert all(a == f"by {n}" for n, a in self.rows(folder, "SELECT n, a FROM t"))

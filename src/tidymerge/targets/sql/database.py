@@ -36,7 +36,7 @@ def quoted(name: str) -> str:
     return '"' + name.replace('"', '""') + '"'
 
 
-def place_name(index: int) -> str:
+def place_name(index: int | str) -> str:
     """The name in the staging table of the `index`th column that locates a record."""
     return f"{_PLACE}{index}"
 
@@ -79,7 +79,7 @@ class Database(Protocol):
 
     @property
     def locking(self) -> str:
-        """What ends a query that locks the records `t` that it reads; '' where the whole file is locked anyway."""
+        """What ends a query that locks the records `t` that it reads; '' where that is not needed."""
 
     @property
     def moves(self) -> bool:
@@ -112,6 +112,9 @@ class Database(Protocol):
 
     def claim(self, table: str) -> None:
         """Before anything of the table is read: keep other loads out of it until the end of the transaction."""
+
+    def estimate(self, table: str) -> int:
+        """How many rows a table holds by the database's own statistics, exactly where it keeps none."""
 
     def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = ()) -> Read:
         """The result of `query`, in which the records are called `t`."""

@@ -86,12 +86,13 @@ class SqlTarget:
         return int(self._database.numbers(f"SELECT count(*) AS n FROM {self._table}")[0])
 
     @cached_property
-    def _rows_before(self) -> int:
-        return self.count()
+    def about_how_many(self) -> int:
+        """How many rows the table holds, as far as the database's statistics know."""
+        return self._database.estimate(self._name)
 
     def worth_reading(self, incoming: int) -> bool:
         """Whether so many incoming rows make it worth reading the whole table, rather than looking keys up."""
-        return incoming >= self._rows_before * self._database.look_up_share
+        return incoming >= self.about_how_many * self._database.look_up_share
 
     def source(self, text: str, options: ReadOptions) -> Source | None:
         """The rows at an address of the same server database, read in this transaction; None for all others."""
@@ -108,12 +109,11 @@ class SqlTarget:
 
     def fetch(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Existing:
         """The given columns of the records that may match `keys`, or of all records."""
-        rows = self._rows_before
         if not self.worth_reading(keys.num_rows) and self._database.can_look_up(key):
             found = self._read(columns, self._look_up(keys, key))
-            return Existing(found.values, found.places, rows, complete=False, unreadable=found.unreadable)
+            return Existing(found.values, found.places, complete=False, unreadable=found.unreadable)
         found = self._read(columns, f"FROM {self._table} t")
-        return Existing(found.values, found.places, rows, complete=True, unreadable=found.unreadable)
+        return Existing(found.values, found.places, complete=True, unreadable=found.unreadable)
 
     def _read(self, columns: Sequence[TargetColumn], source: str) -> Read:
         return self._database.read(
@@ -127,9 +127,7 @@ class SqlTarget:
         names = list(folded)
         distinct = pa.table(folded).group_by(names).aggregate([])
         present = np.logical_and.reduce([as_array(distinct[name]).is_valid().to_numpy(False) for name in names])
-        # In key order, so that neighbouring look-ups meet the same pages of the index.
-        ordered = distinct.filter(pa.array(present)).sort_by([(name, "ascending") for name in names])
-        table = self._database.put_keys(columns, ordered)
+        table = self._database.put_keys(columns, distinct.filter(pa.array(present)))
         same = " AND ".join(f"t.{quoted(name)} = k.k{index}" for index, name in enumerate(names))
         return f"FROM {table} k {self._database.join} {self._table} t ON {same}"
 
@@ -152,17 +150,16 @@ class SqlTarget:
 
     def read_in_batches(self, columns: Sequence[TargetColumn]) -> Iterator[Existing]:
         """All records, a bounded number at a time."""
-        rows = self._rows_before
         query = f"FROM {self._table} t"
         none = True
         for found in self._database.read_in_batches(
             columns, lambda expressions: f"SELECT {', '.join(expressions)} {query}", self._places
         ):
             none = False
-            yield Existing(found.values, found.places, rows, complete=True, unreadable=found.unreadable)
+            yield Existing(found.values, found.places, complete=True, unreadable=found.unreadable)
         if none:
             empty = self._read(columns, query)
-            yield Existing(empty.values, empty.places, rows, complete=True)
+            yield Existing(empty.values, empty.places, complete=True)
 
     def sibling(self, table: str) -> tuple[TableShape, pa.Table]:
         """Another table of the same database, to look up in."""

@@ -84,6 +84,10 @@ class SqliteDatabase:
         """Take SQLite's write lock before anything is read, by a statement that changes nothing."""
         self._session.run(f"DELETE FROM {self.in_sql(table)} WHERE 0")
 
+    def estimate(self, table: str) -> int:
+        """How many rows a table holds."""
+        return int(self.numbers(f"SELECT count(*) AS n FROM {self.in_sql(table)}")[0])
+
     def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = ()) -> Read:
         """The result of `query`."""
         located = [f"t.{quoted(place.name)} AS {quoted(place_name(index))}" for index, place in enumerate(places)]
@@ -123,6 +127,8 @@ class SqliteDatabase:
         names = [f"k{index}" for index in range(len(columns))]
         self._session.run(f"DROP TABLE IF EXISTS temp.{quoted(KEYS)}")
         self._session.run(f"CREATE TEMP TABLE {quoted(KEYS)} ({', '.join(names)})")
+        # In key order, so that neighbouring look-ups meet the same pages of the index.
+        keys = keys.sort_by([(column.name, "ascending") for column in columns])
         stored = [to_stored(as_array(keys[column.name]), column) for column in columns]
         self._session.fill(KEYS, pa.table(dict(zip(names, stored, strict=True))))
         return f"temp.{quoted(KEYS)}"
