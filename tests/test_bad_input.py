@@ -102,6 +102,13 @@ def test_incoming(run, hives, folder, incoming, options, status, code, words):
         ("not.db#hives", 1, "target-unreadable", "not a SQLite database"),
         ("damaged.db#hives", 1, "target-unreadable", "damaged"),
         ("good.csv", 2, "bad-address", "coop.db#hives"),
+        ("oracle://h/coop#hives", 2, "bad-address", "known are postgresql, mariadb, mysql"),
+        ("postgresql://h:port/coop#hives", 2, "bad-address", "its port is no number"),
+        ("postgresql://${NO_SUCH_NAME}@h/coop#hives", 2, "bad-address", "NO_SUCH_NAME, which is not set"),
+        ("postgresql://127.0.0.1:1/coop#hives", 1, "server-away", "port 1 failed: Connection refused"),
+        ("mariadb://127.0.0.1:1/coop#hives", 1, "server-away", "127.0.0.1:1/coop: Can't connect"),
+        ("mariadb://127.0.0.1:1#hives", 2, "bad-address", "names no database"),
+        ("mariadb://127.0.0.1/coop?tls=1#hives", 2, "bad-address", "tls is no option"),
     ],
 )
 def test_target(run, hives, folder, target, status, code, words):
@@ -229,3 +236,14 @@ def test_debug_shows_where(folder, hives):
         [PROGRAM, "--debug", "preview", "none.csv", "--into", hives], capture_output=True, text=True, check=False
     )
     assert "Traceback" in done.stderr
+
+
+@pytest.mark.parametrize(("scheme", "package"), [("postgresql", "psycopg"), ("mariadb", "pymysql")])
+def test_a_driver_that_is_not_installed_is_named_with_its_command(scheme, package):
+    program = (
+        f"import sys; sys.modules['{package}'] = None; import tidymerge; "
+        f"tidymerge.preview('{__file__}', '{scheme}://127.0.0.1:1/coop#hives')"
+    )
+    ended = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=False)
+    assert f"MissingPackage: {'PostgreSQL' if scheme == 'postgresql' else 'MariaDB'} needs the package" in ended.stderr
+    assert f"pip install 'tidymerge[{scheme}]'" in ended.stderr
