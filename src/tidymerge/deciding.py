@@ -66,8 +66,15 @@ class Decided:
 
 @dataclass
 class _Noticed:
-    """What is worth saying, gathered over the parts."""
+    """What is to be remembered of the parts: of their existing records, and what is worth saying.
 
+    `complete` says whether the `rows` records read are all of the target's, `known` gives their keys.
+    """
+
+    complete: bool = True
+    rows: int = 0
+    known: list[Callable[[], pa.Table]] = field(default_factory=list)
+    refusals: list[Refusal] = field(default_factory=list)
     rounded: dict[str, int] = field(default_factory=dict)
     unreadable: dict[str, int] = field(default_factory=dict)
     skips: dict[str, int] = field(default_factory=dict)
@@ -157,33 +164,21 @@ def decide_all(
     plan = Plan.of(job, target, shape, gathered, run)
     if gathered.batches is not None and not can_split(plan.pairing, shape.name):
         gathered = gathered.together()
-    progress.stage("reading the target")
-    noticed, complete, rows_read = _Noticed(), True, 0
-    parts: list[Part] = []
-    refusals: list[Refusal] = []
-    known: list[Callable[[], pa.Table]] = []
-    for piece in split(gathered, plan.keys, plan.pairing, target, plan.columns_read):
-        staged = sum(len(part.changes.positions) for part in parts)
-        part, existing, found = _decide_piece(plan, piece, noticed, staged)
-        complete &= existing.complete
-        rows_read += existing.values.num_rows
-        known.append(piece.known_keys(existing, plan.pairing.key))
-        parts.append(part)
-        refusals += found
-        del existing
-    rows_before = rows_read if complete else target.count()
-    progress.stage("matching and comparing")
-    settled = _settle_constraints(target, _reject_refused(parts, refusals, target), plan.pairing)
+    progress.stage("reading and comparing the target")
+    noticed = _Noticed()
+    parts = _decide_parts(plan, gathered, noticed)
+    rows_before = noticed.rows if noticed.complete else target.count()
+    progress.stage("testing the constraints")
+    settled = _settle_constraints(target, _reject_refused(parts, noticed.refusals, target), plan.pairing)
     changes = [part.changes for part in settled]
     counted = account.tally(changes)
     for part in settled:
         account.prove_tally(account.tally([part.changes]), part.changes, part.read)
-    if counted.inserted and not complete:
-        known = [_lookalikes(target, changes, plan.pairing)]
+        noticed.add(part.changes.skips, noticed.skips)
+    lookalikes = counted.inserted and not noticed.complete
+    known = [_lookalikes(target, changes, plan.pairing)] if lookalikes else noticed.known
     warnings = caution.cautions(counted, rows_before, noticed.unreadable, plan.pairing.key)
     warnings += caution.near_misses([(part.rows, part.changes) for part in settled], known, plan.pairing)
-    for part in settled:
-        noticed.add(part.changes.skips, noticed.skips)
     return Decided(
         target.address,
         gathered,
@@ -198,7 +193,17 @@ def decide_all(
     )
 
 
-def _decide_piece(plan: Plan, piece: Piece, noticed: _Noticed, first: int) -> tuple[Part, Existing, list[Refusal]]:
+def _decide_parts(plan: Plan, gathered: Gathered, noticed: _Noticed) -> list[Part]:
+    """Decide about all rows, most often in one part, and stage what is to change."""
+    parts: list[Part] = []
+    staged = 0
+    for piece in split(gathered, plan.keys, plan.pairing, plan.target, plan.columns_read):
+        parts.append(_decide_piece(plan, piece, noticed, staged))
+        staged += len(parts[-1].changes.positions)
+    return parts
+
+
+def _decide_piece(plan: Plan, piece: Piece, noticed: _Noticed, first: int) -> Part:
     incoming = piece.incoming()
     converted, existing, changes = plan.decide(incoming, None if piece.existing is None else piece.existing())
     if first:
@@ -208,8 +213,11 @@ def _decide_piece(plan: Plan, piece: Piece, noticed: _Noticed, first: int) -> tu
     if not noticed.view:
         skipped = rows_to_skip(incoming, plan.conditions)
         noticed.view = mapping_view(incoming, converted, plan.pairing, skipped)
-    refusals = plan.target.stage(changes, existing, plan.pairing)
-    return Part(piece.incoming, piece.kept(changes), len(incoming.row_numbers)), existing, refusals
+    noticed.complete &= existing.complete
+    noticed.rows += existing.values.num_rows
+    noticed.known.append(piece.known_keys(existing, plan.pairing.key))
+    noticed.refusals += plan.target.stage(changes, existing, plan.pairing)
+    return Part(piece.incoming, piece.kept(changes), len(incoming.row_numbers))
 
 
 def _lookalikes(target: Target, changes: Sequence[ChangeSet], pairing: Pairing) -> Callable[[], pa.Table]:

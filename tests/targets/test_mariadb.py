@@ -25,6 +25,8 @@ class TestMariadb(ServerContract):
         ("UUID", "550E8400-e29b-41d4-a716-446655440000", "550e8400-e29b-41d4-a716-446655440000"), ("JSON", '{"b": 1}', '{"b":1}'),
         ("VARBINARY(4)", "00ff", "b'\\x00\\xff'"), ("ENUM('white', 'it''s')", "it's", "it's"), ("YEAR", "2026", "2026"),
     )  # fmt: skip
+    narrow = "VARCHAR(20) CHARACTER SET latin1 COLLATE latin1_swedish_ci"
+    awkward = {2, 4}
     session, round_trips = Session, ("run", "rows", "stream", "load", "insert")
     foreign = "POINT"
     sleep = "DO SLEEP(5)"

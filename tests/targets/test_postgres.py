@@ -23,6 +23,8 @@ class TestPostgres(ServerContract):
         ("UUID", "550E8400-e29b-41d4-a716-446655440000", "550e8400-e29b-41d4-a716-446655440000"), ("JSON", '{"b": 1}', "{'b': 1}"), ("JSONB", '{"b": [1, 2], "a": null}', "{'a': None, 'b': [1, 2]}"),
         ("BYTEA", "00ff", "b'\\x00\\xff'"), ("queen", "white", "white"), ("weight", "3.5", "3.5"), ("INTEGER GENERATED ALWAYS AS IDENTITY", "41", "41"),
     )  # fmt: skip
+    narrow = "citext"
+    awkward = {4, 5}
     session, round_trips = Session, ("run", "rows", "copy_out", "copy_in")
     foreign = "INTEGER[]"
     sleep = "PERFORM pg_sleep(5)"
@@ -33,7 +35,9 @@ class TestPostgres(ServerContract):
         """Each test has a schema of its own."""
         self.url, self.schema = postgresql_server, f"s{crc32(str(folder).encode())}"
         with psycopg.connect(self.url, autocommit=True) as connection:
-            connection.execute(f"DROP SCHEMA IF EXISTS {self.schema} CASCADE; CREATE SCHEMA {self.schema}")
+            connection.execute(
+                f"DROP SCHEMA IF EXISTS {self.schema} CASCADE; CREATE SCHEMA {self.schema}; CREATE EXTENSION IF NOT EXISTS citext WITH SCHEMA public"
+            )
         yield
         with psycopg.connect(self.url, autocommit=True) as connection:
             connection.execute(f"DROP SCHEMA {self.schema} CASCADE")
@@ -121,8 +125,7 @@ class TestPostgres(ServerContract):
                 )
             except psycopg.errors.FeatureNotSupported:
                 pytest.skip("this build of the server knows no collations but the system's")
-        self.make(folder, f"""CREATE EXTENSION IF NOT EXISTS citext WITH SCHEMA public;
-            CREATE TABLE t (k {declared} PRIMARY KEY, n INTEGER, a citext); INSERT INTO t VALUES ('{"Lo01" if "loose" in declared else "L01"}', 1, 'x');
+        self.make(folder, f"""            CREATE TABLE t (k {declared} PRIMARY KEY, n INTEGER, a citext); INSERT INTO t VALUES ('{"Lo01" if "loose" in declared else "L01"}', 1, 'x');
             INSERT INTO t SELECT 'F' || k, 0 FROM generate_series(1, 30) k""")  # fmt: skip
         receipt = self.load(
             folder, "t", [["k", "n", "a"], [key, 2, "X"], [f"{key}", 2, "X"], ["F1", 0, ""], ["F1", 0, ""]]

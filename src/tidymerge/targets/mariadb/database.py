@@ -13,14 +13,16 @@ from tidymerge.address import Address
 from tidymerge.core.cells import as_array, only_bytes
 from tidymerge.core.decide import differs
 from tidymerge.errors import TargetLocked
-from tidymerge.model import ColumnType, Existing, Indices, Kind, TableShape, TargetColumn
+from tidymerge.model import Existing, Indices, Kind, TableShape, TargetColumn
 from tidymerge.ports import Refusal
 from tidymerge.targets.mariadb.columns import expression, parsed, to_stored
 from tidymerge.targets.mariadb.describe import describe, find_table, in_sql, shown_columns, table_names
 from tidymerge.targets.mariadb.session import FilesForbidden, Session
 from tidymerge.targets.sql.database import (
     KEYS,
+    NUMBER,
     POSITION,
+    RANK,
     STAGE,
     ConstraintBroken,
     Query,
@@ -28,13 +30,12 @@ from tidymerge.targets.sql.database import (
     Staged,
     quoted,
 )
-from tidymerge.targets.sql.lines import filled, staged_columns, staged_rows
+from tidymerge.targets.sql.lines import filled, ranked, staged_columns, staged_rows
 from tidymerge.targets.sql.reading import joined, nothing, separated, with_places
-from tidymerge.targets.sql.words import LOCK_WAIT_SECONDS
+from tidymerge.targets.sql.transaction import LOCK_WAIT_SECONDS, commit, savepoint
 
 _TEXTS = "tidymerge texts"
 _QUERY = "tidymerge query"
-_NUMBER = TargetColumn("n", ColumnType(Kind.INTEGER, "bigint"))
 _LONG = ("text", "blob", "json")  # types that an index can't hold whole
 _PRINTABLE = bytes(range(0x20, 0x7F))
 # Collations under which plain English letters differ by nothing but case (and accents, which these are not).
@@ -102,7 +103,7 @@ class MariaDatabase:
     def describe_query(self, source: str) -> tuple[TargetColumn, ...]:
         """The columns of a query, found out by making an empty table of it."""
         self._begin()
-        self._session.run(f"CREATE OR REPLACE TEMPORARY TABLE {quoted(_QUERY)} AS SELECT * FROM {source} LIMIT 0")
+        self._make(_QUERY, f"AS SELECT * FROM {source} LIMIT 0")
         return shown_columns(self._session, quoted(_QUERY))
 
     def in_sql(self, table: str) -> str:
@@ -160,7 +161,7 @@ class MariaDatabase:
 
     def numbers(self, query: str) -> Indices:
         """The result of a query of one column of whole numbers."""
-        found = self.read([_NUMBER], lambda _: query)
+        found = self.read([NUMBER], lambda _: query)
         return np.asarray(as_array(found.values["n"]).to_numpy(), np.int64)
 
     def change(self, statement: str) -> int:
@@ -174,7 +175,7 @@ class MariaDatabase:
 
     def savepoint(self) -> AbstractContextManager[None]:
         """Undo what happens inside if it raises."""
-        return self._session.savepoint()
+        return savepoint(self._session.run)
 
     def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
         """The server compares by the columns' own types and collations, where an index can hold them."""
@@ -187,11 +188,11 @@ class MariaDatabase:
             folded = pc.ascii_lower(texts)
             padded = "0900" not in collation
             return (pc.ascii_rtrim(folded, " ") if padded else folded).dictionary_encode().indices
-        self._session.run(f"CREATE OR REPLACE TEMPORARY TABLE {quoted(_TEXTS)} (n bigint, v {self._typed(column)})")
+        self._make(_TEXTS, f"(n bigint, v {self._typed(column)})")
         rows = pa.table({"n": pa.array(np.arange(len(texts)).astype(str)), "v": texts})
-        self._put(quoted(_TEXTS), ["n", "v"], rows)
-        ranked = f"SELECT n, dense_rank() OVER (ORDER BY v) AS r FROM {quoted(_TEXTS)}"
-        return pa.array(self.numbers(f"SELECT r FROM ({ranked}) x ORDER BY n"))
+        filled(lambda part: self._put(quoted(_TEXTS), ["n", "v"], part), self.savepoint, rows, 0)
+        query = f"SELECT n, dense_rank() OVER (ORDER BY v) AS r FROM {quoted(_TEXTS)}"
+        return ranked(texts, self.read([NUMBER, RANK], lambda _: query).values)
 
     def _collation(self, column: TargetColumn) -> str:
         """The collation of a column of one of the tables described."""
@@ -217,13 +218,13 @@ class MariaDatabase:
         declared = ", ".join(
             f"{name} {self._typed(column)} NOT NULL" for name, column in zip(listed, columns, strict=True)
         )
-        self._session.run(
-            f"CREATE OR REPLACE TEMPORARY TABLE {quoted(KEYS)} ({declared}, PRIMARY KEY ({', '.join(listed)}))"
-        )
+        self._make(KEYS, f"({declared}, PRIMARY KEY ({', '.join(listed)}))")
         # In key order, so that neighbouring look-ups meet the same pages of the index.
         keys = keys.sort_by([(column.name, "ascending") for column in columns])
         stored = [to_stored(as_array(keys[column.name]), column) for column in columns]
-        self._put(quoted(KEYS), listed, pa.table(dict(zip(listed, stored, strict=True))), keep_first=True)
+        rows = pa.table(dict(zip(listed, stored, strict=True)))
+        # A key that the column can't even hold is no record's.
+        filled(lambda part: self._put(quoted(KEYS), listed, part, keep_first=True), self.savepoint, rows, 0)
         return quoted(KEYS)
 
     def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn]) -> str:
@@ -231,7 +232,7 @@ class MariaDatabase:
         self._staged = staged_columns(columns, places)
         declared = [f"{quoted(name)} {self._typed(column)} NULL" for name, column in self._staged[1:]]
         declared = [f"{quoted(POSITION)} bigint PRIMARY KEY", *declared]
-        self._session.run(f"CREATE OR REPLACE TEMPORARY TABLE {quoted(STAGE)} ({', '.join(declared)})")
+        self._make(STAGE, f"({', '.join(declared)})")
         self._binary = frozenset(quoted(name) for name, column in self._staged if column.type.kind is Kind.BINARY)
         return quoted(STAGE)
 
@@ -240,6 +241,11 @@ class MariaDatabase:
         table = staged_rows(staged, self._staged, to_stored)
         listed = [quoted(name) for name, _ in self._staged]
         return filled(lambda rows: self._put(quoted(STAGE), listed, rows), self.savepoint, table, staged.first)
+
+    def _make(self, name: str, rest: str) -> None:
+        """Make a temporary table in place of any earlier one of that name."""
+        self._session.run(f"DROP TEMPORARY TABLE IF EXISTS {quoted(name)}")
+        self._session.run(f"CREATE TEMPORARY TABLE {quoted(name)} {rest}")
 
     def _put(self, table: str, columns: Sequence[str], rows: pa.Table, *, keep_first: bool = False) -> None:
         """Append rows to a temporary table. What LOAD DATA would only warn about is an error: ConstraintBroken.
@@ -291,7 +297,7 @@ class MariaDatabase:
 
     def commit(self) -> None:
         """Make the writes last."""
-        self._session.commit()
+        commit(self._session.run)
 
     def close(self) -> None:
         """Roll back whatever was not committed, and close."""

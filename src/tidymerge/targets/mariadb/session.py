@@ -27,7 +27,7 @@ from tidymerge.model import Indices
 from tidymerge.targets.mariadb.packets import Rows
 from tidymerge.targets.sql.database import ConstraintBroken
 from tidymerge.targets.sql.lines import tab_lines
-from tidymerge.targets.sql.words import AWAY, IN_DOUBT, LOCK_WAIT_SECONDS, LOCKED
+from tidymerge.targets.sql.transaction import AWAY, LOCK_WAIT_SECONDS, LOCKED
 
 try:
     import pymysql
@@ -155,25 +155,6 @@ class Session:
             cursor.executemany(
                 f"INSERT {'IGNORE ' if keep_first else ''}INTO {table} ({listed}) VALUES ({marks})", values
             )
-
-    @contextmanager
-    def savepoint(self) -> Iterator[None]:
-        """Undo what happens inside if it raises."""
-        self.run("SAVEPOINT narrowing")
-        try:
-            yield
-        except ConstraintBroken:
-            self.run("ROLLBACK TO SAVEPOINT narrowing")
-            self.run("RELEASE SAVEPOINT narrowing")
-            raise
-        self.run("RELEASE SAVEPOINT narrowing")
-
-    def commit(self) -> None:
-        """Commit the transaction. Raises ServerAway if it can't be known whether that worked."""
-        try:
-            self.run("COMMIT")
-        except ServerAway as away:
-            raise ServerAway(f"{away} {IN_DOUBT}") from away
 
     def close(self) -> None:
         """Close; the server rolls back whatever was not committed."""

@@ -16,7 +16,9 @@ from tidymerge.targets.postgres.describe import Described, Name, describe, find_
 from tidymerge.targets.postgres.session import Session
 from tidymerge.targets.sql.database import (
     KEYS,
+    NUMBER,
     POSITION,
+    RANK,
     STAGE,
     ConstraintBroken,
     Query,
@@ -25,12 +27,12 @@ from tidymerge.targets.sql.database import (
     place_name,
     quoted,
 )
-from tidymerge.targets.sql.lines import filled, staged_columns, staged_rows
+from tidymerge.targets.sql.lines import filled, ranked, staged_columns, staged_rows
 from tidymerge.targets.sql.reading import joined, nothing, separated, with_places
+from tidymerge.targets.sql.transaction import commit, savepoint
 
 _TEXTS = "tidymerge texts"
 _QUERY = "tidymerge query"
-_NUMBER = TargetColumn("n", ColumnType(Kind.INTEGER, "bigint"))
 # Where a row lies: it stays there as long as the row is locked.
 _ROW = (TargetColumn("tableoid", ColumnType(Kind.INTEGER, "oid")), TargetColumn("ctid", ColumnType(Kind.TEXT, "tid")))
 
@@ -146,7 +148,7 @@ class PostgresDatabase:
 
     def numbers(self, query: str) -> Indices:
         """The result of a query of one column of whole numbers."""
-        found = self.read([_NUMBER], lambda _: query)
+        found = self.read([NUMBER], lambda _: query)
         return np.asarray(as_array(found.values["n"]).to_numpy(), np.int64)
 
     def change(self, statement: str) -> int:
@@ -160,7 +162,7 @@ class PostgresDatabase:
 
     def savepoint(self) -> AbstractContextManager[None]:
         """Undo what happens inside if it raises."""
-        return self._session.savepoint()
+        return savepoint(self._session.run)
 
     def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
         """The server compares by the columns' own types and collations."""
@@ -172,10 +174,9 @@ class PostgresDatabase:
         self._session.run(f"DROP TABLE IF EXISTS {table}")
         self._session.run(f"CREATE TEMP TABLE {quoted(_TEXTS)} (n bigint, v {self._typed(column)})")
         rows = pa.table({"n": pa.array(np.arange(len(texts)).astype(str)), "v": texts})
-        self._session.copy_in(table, ["n", "v"], rows)
-        return pa.array(
-            self.numbers(f"SELECT r FROM (SELECT n, dense_rank() OVER (ORDER BY v) AS r FROM {table}) x ORDER BY n")
-        )
+        filled(lambda part: self._session.copy_in(table, ["n", "v"], part), self.savepoint, rows, 0)
+        query = f"SELECT n, dense_rank() OVER (ORDER BY v) AS r FROM {table}"
+        return ranked(texts, self.read([NUMBER, RANK], lambda _: query).values)
 
     def _typed(self, column: TargetColumn) -> str:
         """A column's type and collation in SQL."""
@@ -192,7 +193,9 @@ class PostgresDatabase:
         self._session.run(f"DROP TABLE IF EXISTS {table}")
         self._session.run(f"CREATE TEMP TABLE {quoted(KEYS)} ({declared})")
         stored = [to_stored(as_array(keys[column.name]), column) for column in columns]
-        self._session.copy_in(table, listed, pa.table(dict(zip(listed, stored, strict=True))))
+        rows = pa.table(dict(zip(listed, stored, strict=True)))
+        # A key that the column can't even hold is no record's.
+        filled(lambda part: self._session.copy_in(table, listed, part), self.savepoint, rows, 0)
         if any(column.fold is Fold.DATABASE for column in columns):
             distinct = quoted(f"{KEYS}, distinct")
             self._session.run(f"DROP TABLE IF EXISTS pg_temp.{distinct}")
@@ -260,7 +263,7 @@ class PostgresDatabase:
 
     def commit(self) -> None:
         """Make the writes last."""
-        self._session.commit()
+        commit(self._session.run)
 
     def close(self) -> None:
         """Roll back whatever was not committed, and close."""

@@ -116,7 +116,7 @@ SELECT n.nspname, c.relname, pg_table_is_visible(c.oid) AS visible,
 FROM pg_constraint f JOIN pg_class c ON c.oid = f.confrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE f.contype = 'f' AND f.conrelid = %s::regclass AND f.conparentid = 0 ORDER BY f.conname"""
 _CHECKS = """
-SELECT k.conname AS name, pg_get_expr(k.conbin, k.conrelid) AS expression,
+SELECT k.conname AS name, pg_get_expr(k.conbin, k.conrelid, true) AS expression,
     (SELECT array_agg(a.attname::text) FROM pg_attribute a
         WHERE a.attrelid = k.conrelid AND a.attnum = ANY (k.conkey)) AS columns
 FROM pg_constraint k WHERE k.contype = 'c' AND k.conrelid = %s::regclass ORDER BY k.conname"""

@@ -20,7 +20,7 @@ from tidymerge.errors import (
 )
 from tidymerge.targets.sql.database import ConstraintBroken
 from tidymerge.targets.sql.lines import tab_lines
-from tidymerge.targets.sql.words import AWAY, IN_DOUBT, LOCK_WAIT_SECONDS, LOCKED
+from tidymerge.targets.sql.transaction import AWAY, LOCK_WAIT_SECONDS, LOCKED
 
 try:
     import psycopg
@@ -100,7 +100,10 @@ class Session:
                     libpq.consume_input()
                 else:
                     break
-            while (result := libpq.get_result()) is not None:
+            ends = []
+            while (result := libpq.get_result()) is not None:  # all of them, or the connection stays busy
+                ends.append(result)
+            for result in ends:
                 self._checked(result)
         if rows:
             yield bytes(rows)
@@ -116,25 +119,6 @@ class Session:
         with self._translated(), self._connection.cursor() as cursor, cursor.copy(statement) as copy:
             for block in tab_lines(rows):
                 copy.write(block)
-
-    @contextmanager
-    def savepoint(self) -> Iterator[None]:
-        """Undo what happens inside if it raises."""
-        self.run("SAVEPOINT narrowing")
-        try:
-            yield
-        except ConstraintBroken:
-            self.run("ROLLBACK TO SAVEPOINT narrowing")
-            self.run("RELEASE SAVEPOINT narrowing")
-            raise
-        self.run("RELEASE SAVEPOINT narrowing")
-
-    def commit(self) -> None:
-        """Commit the transaction. Raises ServerAway if it can't be known whether that worked."""
-        try:
-            self.run("COMMIT")
-        except ServerAway as away:
-            raise ServerAway(f"{away} {IN_DOUBT}") from away
 
     def close(self) -> None:
         """Close; the server rolls back whatever was not committed."""

@@ -8,7 +8,7 @@ from typing import Protocol
 import pyarrow as pa
 
 from tidymerge.errors import TargetError
-from tidymerge.model import Existing, Indices, Mask, TableShape, TargetColumn
+from tidymerge.model import ColumnType, Existing, Indices, Kind, Mask, TableShape, TargetColumn
 from tidymerge.ports import Refusal
 
 STAGE = "tidymerge staged changes"
@@ -17,6 +17,10 @@ POSITION = "tidymerge position"
 _PLACE = "tidymerge place "
 
 Query = Callable[[Sequence[str]], str]  # from a list of column expressions to SQL
+
+
+NUMBER = TargetColumn("n", ColumnType(Kind.INTEGER, "bigint"))
+RANK = TargetColumn("r", ColumnType(Kind.INTEGER, "bigint"))
 
 
 class ConstraintBroken(TargetError):

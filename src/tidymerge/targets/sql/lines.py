@@ -50,6 +50,13 @@ def staged_rows(
     return pa.Table.from_arrays(texts, [name for name, _ in columns])
 
 
+def ranked(texts: pa.Array, numbered: pa.Table) -> pa.Array:
+    """A number for each text from `numbered` (n: index of the text, r: its rank); one without a rank equals none."""
+    codes = np.arange(len(texts), dtype=np.int64) + len(texts) + 1
+    codes[as_array(numbered["n"]).to_numpy()] = as_array(numbered["r"]).to_numpy()
+    return pa.array(codes)
+
+
 def filled(
     fill: Callable[[pa.Table], None],
     savepoint: Callable[[], AbstractContextManager[None]],

@@ -12,6 +12,7 @@ from tidymerge.core.cells import as_array
 from tidymerge.model import ColumnType, Existing, Fold, Indices, Kind, TableShape, TargetColumn
 from tidymerge.ports import Refusal
 from tidymerge.targets.sql.database import KEYS, POSITION, STAGE, Query, Read, Staged, place_name, quoted
+from tidymerge.targets.sql.transaction import savepoint
 from tidymerge.targets.sqlite.columns import read_columns, to_stored, to_typed
 from tidymerge.targets.sqlite.describe import affinity, describe, find_table, has_rowid, tables
 from tidymerge.targets.sqlite.session import Session
@@ -112,7 +113,7 @@ class SqliteDatabase:
 
     def savepoint(self) -> AbstractContextManager[None]:
         """Undo what happens inside if it raises."""
-        return self._session.savepoint()
+        return savepoint(self._session.run)
 
     def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
         """Whether equal keys are always stored alike."""

@@ -95,18 +95,6 @@ class Session:
             statement.bind_stream(data.to_reader())
             statement.execute_update()
 
-    @contextmanager
-    def savepoint(self) -> Iterator[None]:
-        """Undo what happens inside if it raises."""
-        self.run("SAVEPOINT narrowing")
-        try:
-            yield
-        except BaseException:
-            self.run("ROLLBACK TO narrowing")
-            self.run("RELEASE narrowing")
-            raise
-        self.run("RELEASE narrowing")
-
     def commit(self) -> None:
         """Commit the transaction."""
         with self._translated():

@@ -1,0 +1,40 @@
+"""Savepoints and commits, the same on all databases, and what goes wrong around them, in the same words."""
+
+import os
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+
+from tidymerge.errors import ServerAway
+from tidymerge.targets.sql.database import ConstraintBroken
+
+LOCK_WAIT_SECONDS = int(os.environ.get("TIDYMERGE_LOCK_WAIT", "30"))
+LOCKED = (
+    f"Another program holds what is needed at {{place}} locked, also after {LOCK_WAIT_SECONDS} seconds of waiting. "
+    "Wait for it, or give TIDYMERGE_LOCK_WAIT more seconds, then run this again."
+)
+AWAY = "No connection to {place}: {message}. Nothing that was not committed lasts."
+IN_DOUBT = (
+    "That happened in the moment of the commit, so it can't be known whether the load lasted: preview the same rows "
+    "again; if it lasted, there is nothing left to do."
+)
+
+
+@contextmanager
+def savepoint(run: Callable[[str], object]) -> Iterator[None]:
+    """Undo what happens inside if values are at fault; any other error ends the transaction anyway."""
+    run("SAVEPOINT narrowing")
+    try:
+        yield
+    except ConstraintBroken:
+        run("ROLLBACK TO SAVEPOINT narrowing")
+        run("RELEASE SAVEPOINT narrowing")
+        raise
+    run("RELEASE SAVEPOINT narrowing")
+
+
+def commit(run: Callable[[str], object]) -> None:
+    """Commit on a server. Raises ServerAway if it can't be known whether that worked."""
+    try:
+        run("COMMIT")
+    except ServerAway as away:
+        raise ServerAway(f"{away} {IN_DOUBT}") from away
