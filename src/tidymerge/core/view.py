@@ -7,7 +7,7 @@ import pyarrow.compute as pc
 from tidymerge.core.cells import as_array, valid
 from tidymerge.core.columns import Converted
 from tidymerge.core.convert import as_text
-from tidymerge.model import Incoming, Mask, Pair, Pairing
+from tidymerge.model import Incoming, IncomingColumn, Mask, Pair, Pairing
 from tidymerge.receipt import MappedColumn
 from tidymerge.rules import KEEP_VALUE, ColumnRule
 
@@ -63,11 +63,15 @@ def _samples(
 ) -> tuple[tuple[str | None, str | None], ...]:
     """The first few different values, as they arrived and as they would be loaded."""
     after = as_array(converted.values[pair.target.name])
+    parts = incoming.column(pair.rule.sources[0]).parts if pair.rule.sources else ()
+    holds = np.logical_or.reduce([valid(after), *(valid(part) for part in parts)])
+    filled = pa.array(np.flatnonzero(holds & ~skipped)[:_LOOKED_AT])
+    after = after.take(filled)
     texts = pc.cast(after, pa.string()) if not pa.types.is_binary(after.type) else pa.nulls(len(after), pa.string())
-    before = as_text(incoming.column(pair.rule.sources[0])) if pair.rule.sources else pa.nulls(len(after), pa.string())
-    filled = np.flatnonzero((valid(before) | valid(texts)) & ~skipped)[:_LOOKED_AT]
+    looked_at = IncomingColumn("", tuple(part.take(filled) for part in parts))
+    before = as_text(looked_at) if parts else pa.nulls(len(after), pa.string())
     found: dict[tuple[str | None, str | None], None] = {}
-    for row in filled.tolist():
+    for row in range(len(filled)):
         found[before[row].as_py(), texts[row].as_py()] = None
         if len(found) == _SAMPLES:
             break

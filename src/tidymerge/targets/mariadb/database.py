@@ -49,7 +49,7 @@ class MariaDatabase:
     """A MariaDB database, in one transaction that sees one snapshot."""
 
     # Measured in benchmarks/fetch_share.py.
-    look_up_share = 0.2
+    look_up_share = 0.25
     join = "STRAIGHT_JOIN"
     locking = " FOR UPDATE"
     rechecks = True
