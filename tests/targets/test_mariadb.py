@@ -26,7 +26,7 @@ class TestMariadb(ServerContract):
         ("VARBINARY(4)", "00ff", "b'\\x00\\xff'"), ("ENUM('white', 'it''s')", "it's", "it's"), ("YEAR", "2026", "2026"),
     )  # fmt: skip
     narrow = "VARCHAR(20) CHARACTER SET latin1 COLLATE latin1_swedish_ci"
-    awkward = {2, 4}
+    awkward = frozenset({2, 4})
     session, round_trips = Session, ("run", "rows", "stream", "load", "insert")
     foreign = "POINT"
     sleep = "DO SLEEP(5)"

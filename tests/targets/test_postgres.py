@@ -24,7 +24,7 @@ class TestPostgres(ServerContract):
         ("BYTEA", "00ff", "b'\\x00\\xff'"), ("queen", "white", "white"), ("weight", "3.5", "3.5"), ("INTEGER GENERATED ALWAYS AS IDENTITY", "41", "41"),
     )  # fmt: skip
     narrow = "citext"
-    awkward = {4, 5}
+    awkward = frozenset({4, 5})
     session, round_trips = Session, ("run", "rows", "copy_out", "copy_in")
     foreign = "INTEGER[]"
     sleep = "PERFORM pg_sleep(5)"
