@@ -10,6 +10,7 @@ from pymysql.constants import CLIENT
 from server_contract import PLAIN, ServerContract
 
 import tidymerge
+from conftest import text_file
 from servers import with_database
 from tidymerge.targets.mariadb.session import Session
 
@@ -125,6 +126,22 @@ class TestMariadb(ServerContract):
         assert (receipt.rows.updated, receipt.rows.skipped) == ((1, 2) if matched else (1, 1))
         if matched:  # the value of another column is compared exactly: a change of letter case is a change
             assert self.rows(folder, f"SELECT k, BINARY a FROM t WHERE k = '{stored}'") == [(stored, b"X")]
+
+    def test_who_and_where_may_stand_in_an_option_file(self, folder):
+        self.make(folder, PLAIN)
+        url = urlsplit(self.url)
+        said = {
+            "user": url.username,
+            "host": url.hostname,
+            "port": url.port,
+            "socket": parse_qs(url.query).get("unix_socket", [None])[0],
+        }
+        lines = [f"{name} = {value}" for name, value in said.items() if value]
+        (folder / "own.cnf").write_text("\n".join(["[coop]", *lines]), "utf-8")
+        address = f"mariadb:///{self.database}?option_file=own.cnf&option_group=coop#t"
+        receipt = tidymerge.load(text_file(folder / "in.csv", [["k", "n"], [1, 1]]), address)
+        assert receipt.tables[0].target == f"mariadb:///{self.database}#t"
+        assert self.rows(folder, "SELECT k, n FROM t") == [(1, 1)]
 
     def test_zero_dates_are_not_empty_and_stay(self, folder):
         self.make(

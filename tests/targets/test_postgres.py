@@ -96,6 +96,16 @@ class TestPostgres(ServerContract):
             done.wait(30)
             raise psycopg.Rollback
 
+    def test_who_and_where_may_stand_in_a_service_file(self, folder, monkeypatch):
+        self.make(folder, PLAIN)
+        about = psycopg.conninfo.conninfo_to_dict(self.url) | {"options": f"-csearch_path={self.schema}"}
+        lines = [f"{name}={value}" for name, value in about.items()]
+        (folder / "services").write_text("\n".join(["[coop]", *lines, ""]), "utf-8")
+        monkeypatch.setenv("PGSERVICEFILE", str(folder / "services"))
+        receipt = tidymerge.load(text_file(folder / "in.csv", [["k", "n"], [1, 1]]), "postgresql:///?service=coop#t")
+        assert receipt.tables[0].target == "postgresql:///#t"
+        assert self.rows(folder, "SELECT k, n FROM t") == [(1, 1)]
+
     def test_only_changed_rows_are_rewritten(self, folder):
         self.make(folder, PLAIN + "INSERT INTO t SELECT k, k, 'x' FROM generate_series(1, 100) k;")
         before = dict(self.rows(folder, "SELECT k, xmin::text FROM t"))
