@@ -106,7 +106,13 @@ def test_incoming(run, hives, folder, incoming, options, status, code, words):
         ("postgresql://h:port/coop#hives", 2, "bad-address", "its port is no number"),
         ("postgresql://${NO_SUCH_NAME}@h/coop#hives", 2, "bad-address", "NO_SUCH_NAME, which is not set"),
         ("postgresql://127.0.0.1:1/coop#hives", 1, "server-away", "port 1 failed: Connection refused"),
-        ("mariadb://127.0.0.1:1/coop#hives", 1, "server-away", "127.0.0.1:1/coop: Can't connect"),
+        ("mariadb://127.0.0.1:1/coop#hives", 1, "server-away", "refused) (port 1). Check"),
+        (
+            "postgresql://alma:s3%cret@h/coop#hives",
+            1,
+            "server-away",
+            "No connection to postgresql://alma@h/coop: invalid",
+        ),
         ("mariadb://127.0.0.1:1#hives", 2, "bad-address", "names no database"),
         ("mariadb://127.0.0.1/coop?tls=1#hives", 2, "bad-address", "tls is no option"),
     ],
@@ -122,6 +128,7 @@ def test_target(run, hives, folder, target, status, code, words):
     options = ["--key", "email"] if "keepers" in target else []
     ended = run("load", incoming, "--into", target, "--yes", *options)
     assert (ended.status, f"docs/errors.md#{code}" in ended.err) == (status, True), ended.err
+    assert "cret" not in ended.err
     assert words in ended.err
     assert "Traceback" not in ended.err
 

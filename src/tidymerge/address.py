@@ -4,7 +4,7 @@ import os
 import re
 from dataclasses import dataclass
 from pathlib import Path
-from urllib.parse import urlsplit
+from urllib.parse import parse_qsl, quote, unquote, urlsplit
 
 from tidymerge.errors import BadAddress
 
@@ -30,6 +30,15 @@ class Address:
         user = f"{url.username}@" if url.username else ""
         host = url.netloc.rpartition("@")[2]
         return f"{url.scheme}://{user}{host}{url.path}"
+
+    def hide(self, said: str) -> str:
+        """What a driver said, without any password that stands in the address."""
+        url = urlsplit(self.server or "")
+        secrets = [url.password, *(value for name, value in parse_qsl(url.query) if "password" in name)]
+        for secret in filter(None, secrets):
+            for form in (secret, unquote(secret), quote(secret)):
+                said = said.replace(form, "…")
+        return said
 
     def __str__(self) -> str:
         return f"{self.place}#{self.part}" if self.part else self.place

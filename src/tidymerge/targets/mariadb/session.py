@@ -27,7 +27,7 @@ from tidymerge.model import Indices
 from tidymerge.targets.mariadb.packets import Rows
 from tidymerge.targets.sql.database import ConstraintBroken
 from tidymerge.targets.sql.lines import tab_lines
-from tidymerge.targets.sql.transaction import AWAY, LOCK_WAIT_SECONDS, LOCKED
+from tidymerge.targets.sql.transaction import AWAY, LOCK_WAIT_SECONDS, LOCKED, NOT_CONNECTED
 
 try:
     import pymysql
@@ -40,6 +40,7 @@ except ImportError:
     ) from None
 
 _CONNECT_SECONDS = 10
+_PORT = 3306
 _CHUNK = 16 << 20  # bytes of rows taken apart at a time
 _PACKET = 1 << 20  # bytes of a file sent at a time
 _ERROR = 0xFF  # what the payload of an error starts with
@@ -66,15 +67,21 @@ class Session:
     def __init__(self, address: Address) -> None:
         self.place = address.place
         assert address.server is not None  # noqa: S101 - the registry sends servers here
-        with self._translated():
+        options = _connection_options(address.server)
+        try:
             self._connection: Any = Connection(
-                **_connection_options(address.server),
+                **options,
                 charset="utf8mb4",
                 autocommit=True,
                 connect_timeout=_CONNECT_SECONDS,
                 local_infile=True,
                 client_flag=CLIENT.FOUND_ROWS,  # an update counts the rows it met, changed or not
             )
+        except (pymysql.Error, OSError) as error:
+            said = str(error.args[-1] if error.args else error).rstrip(".")
+            where = options.get("unix_socket") or f"port {options.get('port', _PORT)}"
+            said = address.hide(said)
+            raise ServerAway(NOT_CONNECTED.format(place=self.place, message=f"{said} ({where})")) from error
         try:
             self.run(f"SET SESSION {', '.join(_SETTINGS)}")
         except BaseException:

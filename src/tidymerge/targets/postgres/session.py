@@ -20,7 +20,7 @@ from tidymerge.errors import (
 )
 from tidymerge.targets.sql.database import ConstraintBroken
 from tidymerge.targets.sql.lines import tab_lines
-from tidymerge.targets.sql.transaction import AWAY, LOCK_WAIT_SECONDS, LOCKED
+from tidymerge.targets.sql.transaction import AWAY, LOCK_WAIT_SECONDS, LOCKED, NOT_CONNECTED
 
 try:
     import psycopg
@@ -48,7 +48,7 @@ class Session:
     def __init__(self, address: Address) -> None:
         self.place = address.place
         assert address.server is not None  # noqa: S101 - the registry sends servers here
-        with self._translated():
+        try:
             self._connection = psycopg.connect(
                 address.server,
                 autocommit=True,
@@ -57,6 +57,12 @@ class Session:
                 client_encoding="UTF8",
                 prepare_threshold=None,  # so that connection poolers work
             )
+        except psycopg.Error as error:
+            said = " ".join(
+                str(error).removeprefix("connection failed: ").partition("Is the server running")[0].split()
+            )
+            said = address.hide(said)
+            raise ServerAway(NOT_CONNECTED.format(place=self.place, message=said.rstrip("."))) from error
         try:
             listed = ", ".join("set_config(%s, %s, false)" for _ in _SETTINGS)
             self.rows(f"SELECT {listed}", [text for setting in _SETTINGS for text in setting])

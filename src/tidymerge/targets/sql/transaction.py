@@ -12,6 +12,7 @@ LOCKED = (
     f"Another program holds what is needed at {{place}} locked, also after {LOCK_WAIT_SECONDS} seconds of waiting. "
     "Wait for it, or give TIDYMERGE_LOCK_WAIT more seconds, then run this again."
 )
+NOT_CONNECTED = "No connection to {place}: {message}. Check the address, and that the server runs and lets you in."
 AWAY = "No connection to {place}: {message}. Nothing that was not committed lasts."
 IN_DOUBT = (
     "That happened in the moment of the commit, so it can't be known whether the load lasted: preview the same rows "
