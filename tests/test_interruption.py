@@ -13,14 +13,15 @@ from conftest import PROGRAM, database, stored, text_file
 
 _STOP_AT = """
 import os, signal, sys
-from tidymerge.targets.sqlite import session, target
+from tidymerge.targets.sql import target
+from tidymerge.targets.sqlite import session
 from tidymerge.cli.app import main
 where, number = sys.argv.pop(1), int(sys.argv.pop(1))
 owner, name, when = {
-    "after the lock": (target.SqliteTarget, "describe", "after"),
-    "after staging": (target.SqliteTarget, "stage", "after"),
+    "after the lock": (target.SqlTarget, "describe", "after"),
+    "after staging": (target.SqlTarget, "stage", "after"),
     "after the first statement": (session.Session, "change", "after"),
-    "after all is written": (target.SqliteTarget, "write", "after"),
+    "after all is written": (target.SqlTarget, "write", "after"),
     "before the commit": (session.Session, "commit", "before"),
     "after the commit": (session.Session, "commit", "after"),
 }[where]
