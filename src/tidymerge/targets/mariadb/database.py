@@ -48,7 +48,7 @@ _DUPLICATE = 1062
 class MariaDatabase:
     """A MariaDB database, in one transaction that sees one snapshot."""
 
-    # Measured in benchmarks/fetch_share.py.
+    # At a fifth of the table both ways took about as long: benchmarks/fetch_share.py, docs/benchmarks.md.
     look_up_share = 0.25
     join = "STRAIGHT_JOIN"
     locking = " FOR UPDATE"

@@ -74,8 +74,9 @@ class Session:
                 charset="utf8mb4",
                 autocommit=True,
                 connect_timeout=_CONNECT_SECONDS,
-                local_infile=True,
-                client_flag=CLIENT.FOUND_ROWS,  # an update counts the rows it met, changed or not
+                # An update counts the rows it met, changed or not. Files are announced to the server but not to the
+                # driver, which would send any that the server asks for: `load` answers that by itself.
+                client_flag=CLIENT.FOUND_ROWS | CLIENT.LOCAL_FILES,
             )
         except (pymysql.Error, OSError) as error:
             said = str(error.args[-1] if error.args else error).rstrip(".")
