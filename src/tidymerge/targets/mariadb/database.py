@@ -48,8 +48,8 @@ _DUPLICATE = 1062
 class MariaDatabase:
     """A MariaDB database, in one transaction that sees one snapshot."""
 
-    # At a fifth of the table both ways took about as long: benchmarks/fetch_share.py, docs/benchmarks.md.
-    look_up_share = 0.25
+    # Measured: benchmarks/fetch_share.py, docs/benchmarks.md.
+    look_up_share = 0.22
     join = "STRAIGHT_JOIN"
     locking = " FOR UPDATE"
     rechecks = True
