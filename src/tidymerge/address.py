@@ -51,6 +51,7 @@ def is_server(text: str) -> bool:
 
 def without_password(text: str) -> str:
     """A server's address with the environment variable TIDYMERGE_PASSWORD in place of a password written out."""
+    text = re.sub(r"([?&]\w*password=)[^&#]*", r"\1${TIDYMERGE_PASSWORD}", text)
     return re.sub(r"(://[^/?#@:]*:)(?!\$\{)[^/?#@]+@", r"\1${TIDYMERGE_PASSWORD}@", text)
 
 
@@ -77,6 +78,8 @@ def _parse_server(text: str) -> Address:
     missing = [name for name in _VARIABLE.findall(text) if name not in os.environ]
     if missing:
         raise BadAddress(f"The address names the environment variable {missing[0]}, which is not set.")
+    # A password from the environment may hold any character.
+    url = re.sub(r":\$\{(\w+)\}@", lambda found: f":{quote(os.environ[found[1]], safe='')}@", url)
     url, part = (_VARIABLE.sub(lambda found: os.environ[found[1]], piece) for piece in (url, part))
     try:
         _ = urlsplit(url).port
