@@ -70,7 +70,9 @@ class CsvBlocks:
             numbers = np.arange(number, number + len(arrays[0]), dtype=np.int64)
             number += len(arrays[0])
             columns = [IncomingColumn(name, (array,)) for name, array in zip(names, arrays, strict=True)]
-            yield as_incoming(columns, numbers, address=self.address, header_row=header_row + 1, sheet=None)
+            yield as_incoming(
+                columns, numbers, all_columns=True, address=self.address, header_row=header_row + 1, sheet=None
+            )
 
     def _blocks(self, start: int) -> Iterator[bytes]:
         """The file from `start`, cut where a record ends: at a line end that stands outside quotes."""

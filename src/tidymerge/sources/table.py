@@ -72,16 +72,23 @@ def as_incoming(
     columns: Sequence[IncomingColumn],
     row_numbers: Indices,
     flaws: Sequence[Flaw] = (),
+    *,
+    all_columns: bool = False,
     **about: Any,
 ) -> Incoming:
-    """Incoming rows without those that are wholly blank; nameless columns that hold nothing go too."""
+    """Incoming rows without those that are wholly blank; nameless columns that hold nothing go too.
+
+    With `all_columns` these stay, so that every piece of a file has the same columns.
+    """
     blank = blank_rows(columns, len(row_numbers))
     for flaw in flaws:
         blank[flaw.rows] = False
     kept = [
         column
         for column in columns
-        if not column.name.startswith("column ") or any(part.null_count < len(part) for part in column.parts)
+        if all_columns
+        or not column.name.startswith("column ")
+        or any(part.null_count < len(part) for part in column.parts)
     ]
     if not blank.any():
         return Incoming(columns=tuple(kept), row_numbers=row_numbers, flaws=tuple(flaws), **about)
