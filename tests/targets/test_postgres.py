@@ -185,4 +185,15 @@ class TestPostgres(ServerContract):
         )
         assert ended.returncode == 0, ended.stderr
         assert b'"verified": false' in ended.stdout
+        shown = self.program(
+            folder,
+            "load",
+            text_file(folder / "in.csv", [["k", "n"], [3, 5]]),
+            "--into",
+            self.address(folder, "t"),
+            "--yes",
+            "--trust-triggers",
+        )
+        assert b"Committed, but not verified" in shown.stdout
+        assert b"read back equal" not in shown.stdout.partition(b"Committed")[2]
         assert self.rows(folder, "SELECT n FROM t WHERE k = 2") == [(0,)]

@@ -167,6 +167,8 @@ def _closing(shown: Receipt) -> RenderableType:
             said = f"Nothing to write: the table already holds what the {rows} say."
         else:
             said = f"Committed. All {changed:,} written {plural(changed, 'record', 'records')} read back equal."
+            if not shown.verified:
+                said = "Committed, but not verified: the target's triggers made a difference (see the note)."
     elif shown.state is State.PREVIEWED:
         said = "Nothing was written: this is a preview."
     else:
