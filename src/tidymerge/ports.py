@@ -119,7 +119,7 @@ class Target(Protocol):
     def worth_reading(self, incoming: int) -> bool:
         """Whether so many incoming rows make it worth reading the whole table, rather than looking keys up."""
 
-    def read_in_batches(self, columns: Sequence[TargetColumn]) -> Iterator[Existing]:
+    def read_in_batches(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn]) -> Iterator[Existing]:
         """All records, a bounded number at a time."""
 
     def stage(self, changes: ChangeSet, existing: Existing, pairing: Pairing) -> list[Refusal]:

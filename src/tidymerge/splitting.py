@@ -110,7 +110,7 @@ def split(
         return
     if reads:
         with _Spill(folder, "existing", parts) as spill:
-            for found in target.read_in_batches(columns):
+            for found in target.read_in_batches(columns, pairing.key_columns):
                 spill.add(_existing_table(found), buckets_of(found.values.select(divided)))
     for part in range(parts):
         own = folder / str(part)

@@ -94,6 +94,18 @@ class ServerContract(TargetContract):
     ]  # rows of that test: one key that latin1 has not, two values that the check refuses or can't judge
     narrow: str  # a column's type in which keys are equal whatever their letter case, and that may not hold all text
 
+    @pytest.mark.parametrize("columns", ["k INTEGER, n INTEGER", "k INTEGER NOT NULL, n INTEGER NOT NULL"])
+    def test_a_table_without_a_key_is_found_by_the_jobs(self, folder, columns):
+        self.make(folder, f"CREATE TABLE t ({columns}); INSERT INTO t VALUES (1, 1), (2, 2), (2, 3), (4, 1);")
+        receipt = self.load(folder, "t", [["k", "n"], [1, 5], [2, 5], [3, 5], [4, 1]], key="k")
+        assert self.reasons(receipt) == {"several records": [3]}
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k, n") == [(1, 5), (2, 2), (2, 3), (3, 5), (4, 1)]
+
+    def test_a_check_of_a_computed_column_is_left_to_the_server(self, folder):
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER, twice INTEGER GENERATED ALWAYS AS (n * 2) STORED, CONSTRAINT few CHECK (twice < 10));")  # fmt: skip
+        receipt = self.load(folder, "t", [["k", "n"], [1, 4], [2, 5]])
+        assert self.reasons(receipt) == {"refused by the database": [3]}
+
     def test_a_change_by_another_program_is_never_overwritten_unseen(self, folder, monkeypatch):
         self.make(folder, PLAIN + "INSERT INTO t VALUES (1, 0, 'old'), (2, 0, 'old');")
         self.meanwhile(monkeypatch, folder, "UPDATE t SET a = 'theirs' WHERE k = 1")

@@ -111,12 +111,10 @@ class MariaDatabase:
         return in_sql(self._place(table))
 
     def places(self, shape: TableShape) -> tuple[TargetColumn, ...]:
-        """The primary key, or a unique one that is never null; a table with neither is searched by all its columns."""
+        """The primary key, or a unique one that is never null."""
         sure = {column.name for column in shape.columns if not column.nullable}
         keys = [names for names in (shape.primary_key, *shape.unique) if names and sure.issuperset(names)]
-        if keys:
-            return tuple(shape.column(name) for name in keys[0])
-        return tuple(column for column in shape.columns if column.loadable and column.name in sure)
+        return tuple(shape.column(name) for name in keys[0]) if keys else ()
 
     def claim(self, table: str) -> None:
         """Wait for other loads of the table to end, before the snapshot is taken."""

@@ -75,8 +75,6 @@ def _typed(stored: pa.Array, column: TargetColumn) -> pa.Array:
         return stored
     if kind is Kind.TIMESTAMP and column.type.zone:
         stored = pc.binary_join_element_wise(stored, "Z", "")
-    if kind is Kind.BOOLEAN:
-        stored = pc.replace_substring_regex(stored, "^(t|f)$", r"\1")
     return cast_cells([stored] if stored.null_count < len(stored) else [], column.type, len(stored)).values
 
 

@@ -166,5 +166,5 @@ _TRANSLATIONS: tuple[tuple[tuple[str, ...], type[TargetError], str], ...] = (
         "The server at {place} has no room: {message}. Nothing was written.",
     ),
     (("42501", "25006"), TargetReadOnly, "The server at {place} does not allow it: {message}."),
-    (("08", "28", "3D", "57", "53"), ServerAway, AWAY),
+    (("08", "28", "3D", "57P", "53"), ServerAway, AWAY),
 )

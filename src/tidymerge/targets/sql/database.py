@@ -112,7 +112,7 @@ class Database(Protocol):
         """A table's name in SQL."""
 
     def places(self, shape: TableShape) -> tuple[TargetColumn, ...]:
-        """The columns that find a record again."""
+        """The columns that find a record again; none where only the job's own key can."""
 
     def claim(self, table: str) -> None:
         """Before anything of the table is read: keep other loads out of it until the end of the transaction."""

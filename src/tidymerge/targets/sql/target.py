@@ -103,21 +103,21 @@ class SqlTarget:
             return None
         return ServerSource(self._database, address, options)
 
-    @cached_property
-    def _places(self) -> tuple[TargetColumn, ...]:
-        return self._database.places(self._shape)
+    def _placed_by(self, key: Sequence[TargetColumn]) -> tuple[TargetColumn, ...]:
+        """What finds a record again. A record to update is the only one with its key, so the job's key does too."""
+        return self._database.places(self._shape) or tuple(key)
 
     def fetch(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Existing:
         """The given columns of the records that may match `keys`, or of all records."""
         if not self.worth_reading(keys.num_rows) and self._database.can_look_up(key):
-            found = self._read(columns, self._look_up(keys, key))
+            found = self._read(columns, key, self._look_up(keys, key))
             return Existing(found.values, found.places, complete=False, unreadable=found.unreadable)
-        found = self._read(columns, f"FROM {self._table} t")
+        found = self._read(columns, key, f"FROM {self._table} t")
         return Existing(found.values, found.places, complete=True, unreadable=found.unreadable)
 
-    def _read(self, columns: Sequence[TargetColumn], source: str) -> Read:
+    def _read(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], source: str) -> Read:
         return self._database.read(
-            columns, lambda expressions: f"SELECT {', '.join(expressions)} {source}", self._places
+            columns, lambda expressions: f"SELECT {', '.join(expressions)} {source}", self._placed_by(key)
         )
 
     def _look_up(self, keys: pa.Table, columns: Sequence[TargetColumn]) -> str:
@@ -148,17 +148,17 @@ class SqlTarget:
 
         return self._database.read(columns, query).values
 
-    def read_in_batches(self, columns: Sequence[TargetColumn]) -> Iterator[Existing]:
+    def read_in_batches(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn]) -> Iterator[Existing]:
         """All records, a bounded number at a time."""
         query = f"FROM {self._table} t"
         none = True
         for found in self._database.read_in_batches(
-            columns, lambda expressions: f"SELECT {', '.join(expressions)} {query}", self._places
+            columns, lambda expressions: f"SELECT {', '.join(expressions)} {query}", self._placed_by(key)
         ):
             none = False
             yield Existing(found.values, found.places, complete=True, unreadable=found.unreadable)
         if none:
-            empty = self._read(columns, query)
+            empty = self._read(columns, key, query)
             yield Existing(empty.values, empty.places, complete=True)
 
     def sibling(self, table: str) -> tuple[TableShape, pa.Table]:
@@ -193,10 +193,11 @@ class SqlTarget:
 
     def _opened(self, pairing: Pairing) -> Stage:
         if self._stage is None:
-            table = self._database.open_stage(pairing.columns, self._places)
+            places = self._placed_by(pairing.key_columns)
+            table = self._database.open_stage(pairing.columns, places)
             self._key = set(pairing.key)
             loaded = frozenset(column.name for column in pairing.columns)
-            self._stage = Stage(self._database, self._shape, table, tuple(place.name for place in self._places), loaded)
+            self._stage = Stage(self._database, self._shape, table, tuple(place.name for place in places), loaded)
         return self._stage
 
     def _lock(self, stage: Stage, changes: ChangeSet, existing: Existing) -> None:
