@@ -94,7 +94,11 @@ class Fold(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class TargetColumn:
-    """One column of the target, as it is declared there. `foreign` marks a type that rows can't be loaded into."""
+    """One column of the target, as it is declared there.
+
+    `foreign` marks a type that rows can't be loaded into; `collation` is its name in SQL where a copy of the
+    column must be given it.
+    """
 
     name: str
     type: ColumnType
@@ -103,6 +107,7 @@ class TargetColumn:
     generated: bool = False
     fold: Fold = Fold.NOTHING
     foreign: bool = False
+    collation: str = ""
 
     @property
     def loadable(self) -> bool:
@@ -134,7 +139,10 @@ class Check:
 
 @dataclass(frozen=True, slots=True)
 class TableShape:
-    """A target table: its columns in order, and what the database enforces on them."""
+    """A target table: its columns in order, and what the database enforces on them.
+
+    `unique_names` are the columns of the unique constraints by the names that the database has for them in errors.
+    """
 
     name: str
     columns: tuple[TargetColumn, ...]
@@ -142,6 +150,7 @@ class TableShape:
     unique: tuple[tuple[str, ...], ...] = ()
     foreign_keys: tuple[ForeignKey, ...] = ()
     checks: tuple[Check, ...] = ()
+    unique_names: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
     def column(self, name: str) -> TargetColumn:
         """The column of that exact name. Raises KeyError."""

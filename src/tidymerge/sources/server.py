@@ -13,6 +13,7 @@ from tidymerge.model import Incoming, IncomingColumn, TargetColumn
 from tidymerge.sources import ReadOptions
 from tidymerge.sources.records import simplified
 from tidymerge.sources.table import as_incoming
+from tidymerge.targets.sql.reading import numbers
 
 if TYPE_CHECKING:
     from tidymerge.targets.sql.database import Database, Read
@@ -45,7 +46,7 @@ class ServerSource:
             self._columns = database.describe(table).columns
             self._from = f"{database.in_sql(table)} t"
             self.address = database.address(table)
-        self.rows_expected = int(database.numbers(f"SELECT count(*) AS n FROM {self._from}")[0])
+        self.rows_expected = int(numbers(database.read, f"SELECT count(*) AS n FROM {self._from}")[0])
 
     def parts(self) -> tuple[tuple[str, int, int], ...]:
         """None: it is one table."""

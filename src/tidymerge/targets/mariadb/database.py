@@ -30,7 +30,7 @@ from tidymerge.targets.sql.database import (
     Staged,
     quoted,
 )
-from tidymerge.targets.sql.lines import filled, ranked, staged_columns, staged_rows
+from tidymerge.targets.sql.lines import filled, ranked, staged_columns, staged_rows, typed
 from tidymerge.targets.sql.reading import joined, nothing, separated, with_places
 from tidymerge.targets.sql.transaction import LOCK_WAIT_SECONDS, commit, savepoint
 
@@ -59,7 +59,7 @@ class MariaDatabase:
         self._session = Session(address)
         self._begun = False
         self._found: dict[str, tuple[str, str]] = {}
-        self._shapes: dict[str, tuple[TableShape, dict[str, tuple[str, ...]]]] = {}
+        self._shapes: dict[str, TableShape] = {}
         self._staged: list[tuple[str, TargetColumn]] = []
         self._binary: frozenset[str] = frozenset()
         self._takes_files = True
@@ -93,7 +93,7 @@ class MariaDatabase:
         self._begin()
         if table not in self._shapes:
             self._shapes[table] = describe(self._session, self._place(table), table)
-        return self._shapes[table][0]
+        return self._shapes[table]
 
     def _place(self, table: str) -> tuple[str, str]:
         if table not in self._found:
@@ -157,19 +157,9 @@ class MariaDatabase:
         for data, starts in self._session.stream(query([expression(column) for column in wanted])):
             yield separated(parsed(data, starts, wanted), columns, places)
 
-    def numbers(self, query: str) -> Indices:
-        """The result of a query of one column of whole numbers."""
-        found = self.read([NUMBER], lambda _: query)
-        return np.asarray(as_array(found.values["n"]).to_numpy(), np.int64)
-
     def change(self, statement: str) -> int:
         """Run a statement; how many rows it changed."""
-        try:
-            return self._session.run(statement)
-        except ConstraintBroken as broken:
-            for _, unique in self._shapes.values():
-                broken.unique = unique.get(broken.constraint or "", broken.unique)
-            raise
+        return self._session.run(statement)
 
     def savepoint(self) -> AbstractContextManager[None]:
         """Undo what happens inside if it raises."""
@@ -181,41 +171,20 @@ class MariaDatabase:
 
     def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
         """Distinct texts, ranked by the server unless they are plain: those that it takes for equal rank alike."""
-        collation = self._collation(column)
-        if _USUAL.fullmatch(collation) and only_bytes(texts, _PRINTABLE):
+        if _USUAL.fullmatch(column.collation) and only_bytes(texts, _PRINTABLE):
             folded = pc.ascii_lower(texts)
-            padded = "0900" not in collation
+            padded = "0900" not in column.collation
             return (pc.ascii_rtrim(folded, " ") if padded else folded).dictionary_encode().indices
-        self._make(_TEXTS, f"(n bigint, v {self._typed(column)})")
+        self._make(_TEXTS, f"(n bigint, v {typed(column)})")
         rows = pa.table({"n": pa.array(np.arange(len(texts)).astype(str)), "v": texts})
         filled(lambda part: self._put(quoted(_TEXTS), ["n", "v"], part), self.savepoint, rows, 0)
         query = f"SELECT n, dense_rank() OVER (ORDER BY v) AS r FROM {quoted(_TEXTS)}"
         return ranked(texts, self.read([NUMBER, RANK], lambda _: query).values)
 
-    def _collation(self, column: TargetColumn) -> str:
-        """The collation of a column of one of the tables described."""
-        for table, (shape, _) in self._shapes.items():
-            if column in shape.columns:
-                found = self._session.rows(
-                    "SELECT collation_name AS c FROM information_schema.columns "
-                    "WHERE table_schema = %s AND table_name = %s AND column_name = %s",
-                    [*self._place(table), column.name],
-                )
-                return str(found[0]["c"] or "")
-        return ""
-
-    def _typed(self, column: TargetColumn) -> str:
-        """A column's type and collation in SQL."""
-        collation = self._collation(column) if column.type.kind in (Kind.TEXT, Kind.JSON) else ""
-        declared = "longtext" if column.type.kind is Kind.JSON else column.type.declared
-        return f"{declared} COLLATE {collation}" if collation else declared
-
     def put_keys(self, columns: Sequence[TargetColumn], keys: pa.Table) -> str:
         """Put keys into a temporary table, whose own key keeps one of those that are equal to the server."""
         listed = [f"k{index}" for index in range(len(columns))]
-        declared = ", ".join(
-            f"{name} {self._typed(column)} NOT NULL" for name, column in zip(listed, columns, strict=True)
-        )
+        declared = ", ".join(f"{name} {typed(column)} NOT NULL" for name, column in zip(listed, columns, strict=True))
         self._make(KEYS, f"({declared}, PRIMARY KEY ({', '.join(listed)}))")
         # In key order, so that neighbouring look-ups meet the same pages of the index.
         keys = keys.sort_by([(column.name, "ascending") for column in columns])
@@ -228,7 +197,7 @@ class MariaDatabase:
     def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn]) -> str:
         """Make an empty staging table, its columns as they are in the target."""
         self._staged = staged_columns(columns, places)
-        declared = [f"{quoted(name)} {self._typed(column)} NULL" for name, column in self._staged[1:]]
+        declared = [f"{quoted(name)} {typed(column)} NULL" for name, column in self._staged[1:]]
         declared = [f"{quoted(POSITION)} bigint PRIMARY KEY", *declared]
         self._make(STAGE, f"({', '.join(declared)})")
         self._binary = frozenset(quoted(name) for name, column in self._staged if column.type.kind is Kind.BINARY)

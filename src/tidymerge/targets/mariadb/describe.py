@@ -72,8 +72,8 @@ WHERE table_schema = %s AND table_name = %s AND referenced_table_name IS NOT NUL
 ORDER BY constraint_name, ordinal_position"""
 
 
-def describe(session: Session, place: tuple[str, str], called: str) -> tuple[TableShape, dict[str, tuple[str, ...]]]:
-    """The shape of a table, and its unique indexes by name."""
+def describe(session: Session, place: tuple[str, str], called: str) -> TableShape:
+    """The shape of a table, which is `called` so."""
     rows = session.rows(_COLUMNS, place)
     checks = _checks(session, place, [row["name"] for row in rows])
     documents = {check.columns[0] for check in checks if re.fullmatch(r"json_valid\([`\"].*[`\"]\)", check.expression)}
@@ -84,7 +84,7 @@ def describe(session: Session, place: tuple[str, str], called: str) -> tuple[Tab
     foreign: dict[str, list[dict[str, Any]]] = {}
     for row in session.rows(_FOREIGN, place):
         foreign.setdefault(row["name"], []).append(row)
-    shape = TableShape(
+    return TableShape(
         called,
         tuple(_column(row, is_document=row["name"] in documents) for row in rows),
         whole.get("PRIMARY", ()),
@@ -98,8 +98,8 @@ def describe(session: Session, place: tuple[str, str], called: str) -> tuple[Tab
             for key in foreign.values()
         ),
         tuple(check for check in checks if not check.expression.startswith("json_valid")),
+        whole,
     )
-    return shape, whole
 
 
 def shown_columns(session: Session, table: str) -> tuple[TargetColumn, ...]:
@@ -153,7 +153,7 @@ def _checks(session: Session, place: tuple[str, str], columns: list[str]) -> lis
 
 
 def _column(row: dict[str, Any], *, is_document: bool) -> TargetColumn:
-    kind = ColumnType(Kind.JSON, "json") if is_document else _column_type(row)
+    kind = ColumnType(Kind.JSON, "longtext") if is_document else _column_type(row)
     extra, value = row["extra"].upper(), row["value"]
     return TargetColumn(
         name=row["name"],
@@ -163,6 +163,7 @@ def _column(row: dict[str, Any], *, is_document: bool) -> TargetColumn:
         generated="GENERATED" in extra.replace("DEFAULT_GENERATED", ""),
         fold=_fold(row["collation"]) if kind is not None and kind.kind is Kind.TEXT else Fold.NOTHING,
         foreign=kind is None,
+        collation=row["collation"] or "",
     )
 
 

@@ -20,14 +20,13 @@ from tidymerge.targets.sql.database import (
     POSITION,
     RANK,
     STAGE,
-    ConstraintBroken,
     Query,
     Read,
     Staged,
     place_name,
     quoted,
 )
-from tidymerge.targets.sql.lines import filled, ranked, staged_columns, staged_rows
+from tidymerge.targets.sql.lines import filled, ranked, staged_columns, staged_rows, typed
 from tidymerge.targets.sql.reading import joined, nothing, separated, with_places
 from tidymerge.targets.sql.transaction import commit, savepoint
 
@@ -128,7 +127,7 @@ class PostgresDatabase:
             "SELECT reltuples::int8 AS n FROM pg_class WHERE oid = %s::regclass", [self.in_sql(table)]
         )
         rows = int(known[0]["n"])
-        return rows if rows > 0 else int(self.numbers(f"SELECT count(*) AS n FROM {self.in_sql(table)}")[0])
+        return rows if rows > 0 else int(self._session.rows(f"SELECT count(*) AS n FROM {self.in_sql(table)}")[0]["n"])
 
     def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = ()) -> Read:
         """The result of `query`: the rows arrive in one thread and are parsed in another."""
@@ -146,19 +145,9 @@ class PostgresDatabase:
         for data in self._session.copy_out(query([expression(column) for column in wanted])):
             yield separated(parse_csv(data, wanted), columns, places)
 
-    def numbers(self, query: str) -> Indices:
-        """The result of a query of one column of whole numbers."""
-        found = self.read([NUMBER], lambda _: query)
-        return np.asarray(as_array(found.values["n"]).to_numpy(), np.int64)
-
     def change(self, statement: str) -> int:
         """Run a statement; how many rows it changed."""
-        try:
-            return self._session.run(statement)
-        except ConstraintBroken as broken:
-            for about in self._described.values():
-                broken.unique = about.unique_names.get(broken.constraint or "", broken.unique)
-            raise
+        return self._session.run(statement)
 
     def savepoint(self) -> AbstractContextManager[None]:
         """Undo what happens inside if it raises."""
@@ -172,24 +161,16 @@ class PostgresDatabase:
         """Distinct texts, ranked by the server: those that it takes for equal rank alike."""
         table = f"pg_temp.{quoted(_TEXTS)}"
         self._session.run(f"DROP TABLE IF EXISTS {table}")
-        self._session.run(f"CREATE TEMP TABLE {quoted(_TEXTS)} (n bigint, v {self._typed(column)})")
+        self._session.run(f"CREATE TEMP TABLE {quoted(_TEXTS)} (n bigint, v {typed(column)})")
         rows = pa.table({"n": pa.array(np.arange(len(texts)).astype(str)), "v": texts})
         filled(lambda part: self._session.copy_in(table, ["n", "v"], part), self.savepoint, rows, 0)
         query = f"SELECT n, dense_rank() OVER (ORDER BY v) AS r FROM {table}"
         return ranked(texts, self.read([NUMBER, RANK], lambda _: query).values)
 
-    def _typed(self, column: TargetColumn) -> str:
-        """A column's type and collation in SQL."""
-        collations = [
-            about.collations.get(column.name) for about in self._described.values() if column in about.shape.columns
-        ]
-        collation = next((found for found in collations if found), None)
-        return f"{column.type.declared} COLLATE {collation}" if collation else column.type.declared
-
     def put_keys(self, columns: Sequence[TargetColumn], keys: pa.Table) -> str:
         """Put distinct keys into a temporary table."""
         table, listed = f"pg_temp.{quoted(KEYS)}", [f"k{index}" for index in range(len(columns))]
-        declared = ", ".join(f"{name} {self._typed(column)}" for name, column in zip(listed, columns, strict=True))
+        declared = ", ".join(f"{name} {typed(column)}" for name, column in zip(listed, columns, strict=True))
         self._session.run(f"DROP TABLE IF EXISTS {table}")
         self._session.run(f"CREATE TEMP TABLE {quoted(KEYS)} ({declared})")
         stored = [to_stored(as_array(keys[column.name]), column) for column in columns]
@@ -207,7 +188,7 @@ class PostgresDatabase:
     def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn]) -> str:
         """Make an empty staging table, its columns as they are in the target but for domains."""
         self._staged = staged_columns(columns, places)
-        declared = [f"{quoted(name)} {self._typed(column)}" for name, column in self._staged]
+        declared = [f"{quoted(name)} {typed(column)}" for name, column in self._staged]
         self._session.run(f"CREATE TEMP TABLE {quoted(STAGE)} ({', '.join(declared)})")
         return f"pg_temp.{quoted(STAGE)}"
 

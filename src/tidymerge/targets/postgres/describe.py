@@ -130,12 +130,10 @@ FROM pg_constraint k JOIN chain c ON c.oid = k.contypid WHERE k.contype = 'c' OR
 
 @dataclass(frozen=True, slots=True)
 class Described:
-    """A table's shape, and what only PostgreSQL has: collations, identities, the names of unique constraints."""
+    """A table's shape, and the columns that the table always numbers itself (GENERATED ALWAYS AS IDENTITY)."""
 
     shape: TableShape
-    collations: dict[str, str]
     numbered: frozenset[str]
-    unique_names: dict[str, tuple[str, ...]]
 
 
 def describe(session: Session, name: Name) -> Described:
@@ -166,13 +164,9 @@ def describe(session: Session, name: Name) -> Described:
         tuple(dict.fromkeys(tuple(row["columns"]) for row in unique if not row["primary"])),
         tuple(foreign),
         tuple(checks),
-    )
-    return Described(
-        shape,
-        {row["name"]: row["collation"] for row in rows if row["collation"]},
-        frozenset(row["name"] for row in rows if row["identity"] == "a"),
         {row["index"]: tuple(row["columns"]) for row in unique},
     )
+    return Described(shape, frozenset(row["name"] for row in rows if row["identity"] == "a"))
 
 
 def _domain_checks(session: Session, domain: int, column: str) -> list[Check]:
@@ -199,6 +193,7 @@ def _column(row: dict[str, object]) -> TargetColumn:
         generated=bool(row["generated"]),
         fold=fold,
         foreign=kind is None,
+        collation=str(row["collation"] or ""),
     )
 
 

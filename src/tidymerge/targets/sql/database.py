@@ -26,13 +26,12 @@ RANK = TargetColumn("r", ColumnType(Kind.INTEGER, "bigint"))
 class ConstraintBroken(TargetError):
     """A statement met values that the database refuses; it is narrowed down to rows before anybody sees it.
 
-    `constraint` is its name, if the database told, and `unique` its columns, if it is a unique one.
+    `constraint` is the name of the constraint, if the database told.
     """
 
     def __init__(self, message: str, constraint: str | None = None) -> None:
         super().__init__(message)
         self.constraint = constraint
-        self.unique: tuple[str, ...] = ()
 
 
 def quoted(name: str) -> str:
@@ -127,9 +126,6 @@ class Database(Protocol):
         self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn]
     ) -> Iterator[Read]:
         """The same, a bounded number of records at a time."""
-
-    def numbers(self, query: str) -> Indices:
-        """The result of a query of one column of whole numbers."""
 
     def change(self, statement: str) -> int:
         """Run a statement; how many rows it changed, those of triggers not counted."""

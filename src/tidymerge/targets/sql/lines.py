@@ -50,6 +50,11 @@ def staged_rows(
     return pa.Table.from_arrays(texts, [name for name, _ in columns])
 
 
+def typed(column: TargetColumn) -> str:
+    """A column's type and collation in SQL."""
+    return f"{column.type.declared} COLLATE {column.collation}" if column.collation else column.type.declared
+
+
 def ranked(texts: pa.Array, numbered: pa.Table) -> pa.Array:
     """A number for each text from `numbered` (n: index of the text, r: its rank); one without a rank equals none."""
     codes = np.arange(len(texts), dtype=np.int64) + len(texts) + 1

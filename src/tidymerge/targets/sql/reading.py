@@ -1,12 +1,13 @@
 """Records that arrive in several pieces, with the columns that locate them read only once."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
 import pyarrow as pa
 
-from tidymerge.model import TargetColumn
-from tidymerge.targets.sql.database import Read, place_name
+from tidymerge.core.cells import as_array
+from tidymerge.model import Indices, TargetColumn
+from tidymerge.targets.sql.database import NUMBER, Query, Read, place_name
 
 
 def joined(parts: Sequence[Read]) -> Read:
@@ -19,6 +20,12 @@ def joined(parts: Sequence[Read]) -> Read:
         for name in names
     }
     return Read(pa.concat_tables([part.values for part in parts]).combine_chunks(), pa.table({}), unreadable)
+
+
+def numbers(read: Callable[[Sequence[TargetColumn], Query], Read], query: str) -> Indices:
+    """The result of a query of one column of whole numbers, by a database's `read`."""
+    found = read([NUMBER], lambda _: query)
+    return np.asarray(as_array(found.values[NUMBER.name]).to_numpy(), np.int64)
 
 
 def nothing(columns: Sequence[TargetColumn]) -> Read:

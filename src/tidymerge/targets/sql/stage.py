@@ -7,6 +7,7 @@ import numpy as np
 
 from tidymerge.model import Check, Reason, TableShape, Violation
 from tidymerge.targets.sql.database import POSITION, ConstraintBroken, Database, place_name, quoted
+from tidymerge.targets.sql.reading import numbers
 
 _LISTED = 50_000  # positions in one statement
 
@@ -127,7 +128,7 @@ class Stage:
     def _violation(self, query: str, reason: Reason, wanted: str, columns: Sequence[str]) -> list[Violation]:
         try:
             with self.database.savepoint():
-                found = np.sort(self.database.numbers(query))
+                found = np.sort(numbers(self.database.read, query))
         except ConstraintBroken:
             return []  # it can't be worked out for some row, as in a division by zero: the database tells when writing
         return [Violation(reason, wanted, tuple(columns), found)] if len(found) else []

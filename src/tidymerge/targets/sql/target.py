@@ -26,6 +26,7 @@ from tidymerge.ports import Refusal, Source, Written
 from tidymerge.sources import ReadOptions
 from tidymerge.sources.server import ServerSource
 from tidymerge.targets.sql.database import POSITION, ConstraintBroken, Database, Read, Staged, quoted
+from tidymerge.targets.sql.reading import numbers
 from tidymerge.targets.sql.stage import Stage
 
 
@@ -83,7 +84,7 @@ class SqlTarget:
 
     def count(self) -> int:
         """How many rows the table holds, inside this transaction."""
-        return int(self._database.numbers(f"SELECT count(*) AS n FROM {self._table}")[0])
+        return int(numbers(self._database.read, f"SELECT count(*) AS n FROM {self._table}")[0])
 
     @cached_property
     def about_how_many(self) -> int:
@@ -263,7 +264,7 @@ class SqlTarget:
             with self._database.savepoint():
                 return self._database.change(statement.over(low, high))
         except ConstraintBroken as broken:
-            if broken.unique and set(broken.unique) == self._key:
+            if set(self._shape.unique_names.get(broken.constraint or "", ())) == self._key:
                 # The key was new when it was compared.
                 raise TargetChanged(f"Another program inserted a record of the same key: {broken}.") from broken
             if low == high:

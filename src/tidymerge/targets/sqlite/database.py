@@ -87,7 +87,7 @@ class SqliteDatabase:
 
     def estimate(self, table: str) -> int:
         """How many rows a table holds."""
-        return int(self.numbers(f"SELECT count(*) AS n FROM {self.in_sql(table)}")[0])
+        return int(self._session.rows(f"SELECT count(*) AS n FROM {self.in_sql(table)}")[0]["n"])
 
     def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = ()) -> Read:
         """The result of `query`."""
@@ -101,11 +101,6 @@ class SqliteDatabase:
     ) -> Iterator[Read]:
         """One batch: the driver settles a column's type by all of its rows."""
         yield self.read(columns, query, places)
-
-    def numbers(self, query: str) -> Indices:
-        """The result of a query of one column of whole numbers."""
-        column = self._session.table(query).column(0)
-        return np.asarray(column.to_numpy(), np.int64)
 
     def change(self, statement: str) -> int:
         """Run a statement; how many rows it changed."""
