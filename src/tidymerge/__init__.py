@@ -100,6 +100,7 @@ def load(
     strict: bool = False,
     accept_warnings: bool = False,
     expect: str | None = None,
+    trust_triggers: bool = False,
 ) -> "Receipt":
     """Load the incoming rows, in one transaction that is proved before it is committed.
 
@@ -107,12 +108,16 @@ def load(
     folder that the receipt names. Raises what `preview` raises; Stopped when `expect` is not the
     fingerprint of the changes, when there are warnings and `accept_warnings` is false, or when
     `strict` and a row was rejected; ProofFailed when the run does not add up. Then nothing was written.
+    With `trust_triggers`, differences that the target's own triggers make are noted in the receipt instead, which
+    is then not `verified`.
     """
+    from dataclasses import replace
     from pathlib import Path
 
     from tidymerge import flow
 
     asked = _job(job, incoming, into, key, columns, only, header_row, (delimiter, quote, encoding), strict=strict)
+    asked = replace(asked, trust_triggers=trust_triggers or asked.trust_triggers)
     return flow.load(
         asked, accept_warnings=accept_warnings, expect=expect, rejects=None if rejects is None else Path(rejects)
     )

@@ -76,6 +76,19 @@ Encoding = Annotated[
 RejectsFile = Annotated[
     str | None, typer.Option("--rejects", metavar="FILE", help="Write the rejected rows and why to this CSV file.")
 ]
+Strict = Annotated[bool, typer.Option("--strict", help="Load nothing if any row is rejected.")]
+Yes = Annotated[bool, typer.Option("--yes", help="Do not ask, and go ahead in spite of warnings.")]
+Expect = Annotated[
+    str | None,
+    typer.Option(
+        "--expect",
+        metavar="FINGERPRINT",
+        help="Load only if the changes are those of the preview with this fingerprint.",
+    ),
+]
+TrustTriggers = Annotated[
+    bool, typer.Option("--trust-triggers", help="Accept what the target's own triggers change, with a note.")
+]
 AsJson = Annotated[
     bool, typer.Option("--json", help="Print the receipt as JSON, and nothing else, to standard output.")
 ]
@@ -103,6 +116,7 @@ def make_job(
     read: "ReadOptions",
     *,
     strict: bool = False,
+    trust_triggers: bool = False,
 ) -> "Job":
     """The job in the file at `path`, if one is given, with what the command line says over it. Raises UsageError."""
     from tidymerge.job.model import Job
@@ -122,6 +136,7 @@ def make_job(
         "take_rows": rows,
         "rules": replace(base.rules, skip_when=skip_when) if skip_when else None,
         "strict": strict or None,
+        "trust_triggers": trust_triggers or None,
     }
     given = {name: value for name, value in asdict(read).items() if value is not None}
     changes: dict[str, Any] = {name: value for name, value in over.items() if value is not None}

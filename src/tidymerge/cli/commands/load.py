@@ -1,9 +1,8 @@
 """`tidymerge load`: write what a preview shows, after asking."""
 
 import sys
-from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
 import typer
 
@@ -14,6 +13,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from tidymerge.job.model import Job
+    from tidymerge.receipt import Receipt
 
 
 def load(
@@ -32,55 +32,54 @@ def load(
     quote: options.Quote = None,
     encoding: options.Encoding = None,
     rejects: options.RejectsFile = None,
-    strict: Annotated[bool, typer.Option("--strict", help="Load nothing if any row is rejected.")] = False,
-    yes: Annotated[bool, typer.Option("--yes", help="Do not ask, and go ahead in spite of warnings.")] = False,
-    expect: Annotated[
-        str | None,
-        typer.Option(
-            "--expect",
-            metavar="FINGERPRINT",
-            help="Load only if the changes are those of the preview with this fingerprint.",
-        ),
-    ] = None,
-    trust_triggers: Annotated[
-        bool,
-        typer.Option("--trust-triggers", help="Accept what the target's own triggers change, with a note."),
-    ] = False,
+    strict: options.Strict = False,
+    yes: options.Yes = False,
+    expect: options.Expect = None,
+    trust_triggers: options.TrustTriggers = False,
     json: options.AsJson = False,
 ) -> None:
     """Load the incoming rows, all or nothing, and account for every one."""
-    from tidymerge import flow
     from tidymerge.cli import draw, output
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
         read = options.read_options(delimiter, quote, encoding, cells, query)
         job = options.make_job(
-            job_file, incoming, into, key, mapped, only, header_row, rows, skip_when, read, strict=strict
-        )
-        job = replace(job, trust_triggers=job.trust_triggers or trust_triggers)
+            job_file, incoming, into, key, mapped, only, header_row, rows, skip_when, read,
+            strict=strict, trust_triggers=trust_triggers,
+        )  # fmt: skip
         asked = not yes and expect is None and job.incoming != ("-",) and out.is_terminal and sys.stdin.isatty()
         if asked:
             expect = _ask(out, job)
-        with output.StageLine(out) as progress:
-            try:
-                receipt = flow.load(
-                    job,
-                    accept_warnings=yes or asked,
-                    expect=expect,
-                    rejects=Path(rejects) if rejects else None,
-                    progress=progress,
-                    shield=output.uninterrupted,
-                )
-            except Stopped as stopped:
-                if not json:
-                    draw.receipt(out, stopped.receipt)
-                raise
+        receipt = _load(out, job, Path(rejects) if rejects else None, expect, accepted=yes or asked, json=json)
     if json:
         output.print_json(receipt.to_dict())
     else:
         draw.receipt(out, receipt, details=False)
     output.finish(receipt)
+
+
+def _load(
+    out: "Console", job: "Job", rejects: Path | None, expect: str | None, *, accepted: bool, json: bool
+) -> "Receipt":
+    """Load; if it is stopped, what would have been done is shown first."""
+    from tidymerge import flow
+    from tidymerge.cli import draw, output
+
+    with output.StageLine(out) as progress:
+        try:
+            return flow.load(
+                job,
+                accept_warnings=accepted,
+                expect=expect,
+                rejects=rejects,
+                progress=progress,
+                shield=output.uninterrupted,
+            )
+        except Stopped as stopped:
+            if not json:
+                draw.receipt(out, stopped.receipt)
+            raise
 
 
 def _ask(out: "Console", job: "Job") -> str:

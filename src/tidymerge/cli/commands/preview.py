@@ -23,7 +23,7 @@ def preview(
     rejects: options.RejectsFile = None,
     json: options.AsJson = False,
 ) -> None:
-    """Show what a load would do; the target is opened read-only."""
+    """Show what a load would do; nothing is written."""
     from tidymerge import flow
     from tidymerge.cli import draw, output
 

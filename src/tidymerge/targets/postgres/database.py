@@ -32,7 +32,7 @@ from tidymerge.targets.sql.transaction import commit, savepoint
 
 _TEXTS = "tidymerge texts"
 _QUERY = "tidymerge query"
-# Where a row lies: it stays there as long as the row is locked.
+# Where a row lies in the snapshot; whoever moved it since is noticed when it is updated.
 _ROW = (TargetColumn("tableoid", ColumnType(Kind.INTEGER, "oid")), TargetColumn("ctid", ColumnType(Kind.TEXT, "tid")))
 
 
