@@ -76,3 +76,14 @@ def test_a_large_file_that_is_not_regular_is_read_the_slow_way(run, folder, monk
     else:
         assert ended.receipt["rows"]["updated"] == 100
         assert ended.receipt["rejects"]["reasons"] == ({"wrong number of cells": 1} if "short" in odd else {})
+
+
+def test_rows_that_refer_to_each_other_are_not_divided(run, folder, monkeypatch):
+    monkeypatch.setenv("TIDYMERGE_ROWS_AT_ONCE", "5")
+    monkeypatch.setenv("TIDYMERGE_LARGE_FILE", "10")
+    target = database(
+        folder / "t.db", "CREATE TABLE t (k INTEGER PRIMARY KEY, mentor INTEGER REFERENCES t (k))", "t", ()
+    )
+    incoming = text_file(folder / "in.csv", [["k", "mentor"], *([at, at + 1 if at < 99 else ""] for at in range(100))])
+    ended = run("load", incoming, "--into", target, "--yes", "--json")
+    assert (ended.status, ended.receipt["rows"]["inserted"]) == (0, 100)

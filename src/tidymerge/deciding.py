@@ -162,7 +162,7 @@ def decide_all(
     progress.stage("reading the incoming rows")
     gathered = gather(shape, target)
     plan = Plan.of(job, target, shape, gathered, run)
-    if gathered.batches is not None and not can_split(plan.pairing, shape.name):
+    if gathered.batches is not None and not can_split(plan.pairing, shape):
         gathered = gathered.together()
     progress.stage("reading and comparing the target")
     noticed = _Noticed()

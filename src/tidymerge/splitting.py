@@ -16,7 +16,7 @@ import pyarrow as pa
 
 from tidymerge.core.buckets import BUCKETS, buckets_of
 from tidymerge.core.cells import as_array
-from tidymerge.model import ChangeSet, Existing, Fold, Incoming, IncomingColumn, Pairing, TargetColumn
+from tidymerge.model import ChangeSet, Existing, Fold, Incoming, IncomingColumn, Pairing, TableShape, TargetColumn
 from tidymerge.ports import Irregular, Target
 
 # More rows than twice as many are divided into parts of about so many.
@@ -72,10 +72,15 @@ class Piece:
         return replace(changes, after=tables["after"], before=tables["before"])
 
 
-def can_split(pairing: Pairing, own_table: str) -> bool:
-    """Whether equal keys can be told without the database, and no rule looks at other rows of the same load."""
-    looks_inside = any(pair.rule.find is not None and pair.rule.find.table == own_table for pair in pairing.pairs)
-    return bool(_divided_by(pairing)) and not looks_inside
+def can_split(pairing: Pairing, shape: TableShape) -> bool:
+    """Whether equal keys can be told without the database, and no row needs another of the same load.
+
+    Rows need each other where a rule looks up in the target itself, and where records refer to records of their table.
+    """
+    loaded = {column.name for column in pairing.columns}
+    looks_inside = any(pair.rule.find is not None and pair.rule.find.table == shape.name for pair in pairing.pairs)
+    refers_inside = any(key.table == shape.name and loaded.issuperset(key.columns) for key in shape.foreign_keys)
+    return bool(_divided_by(pairing)) and not looks_inside and not refers_inside
 
 
 def _divided_by(pairing: Pairing) -> list[str]:
