@@ -80,6 +80,8 @@ class ServerContract(TargetContract):
         assert self.reasons(receipt) == {"refused by the database": [4, 91]}
         assert receipt.rows.inserted == 98
         assert receipt.notes == ()  # the preview knew it
+        again = self.load(folder, "t", [["k", "a"], [1, text], [2, 7]])  # now among updates
+        assert (again.rows.updated, self.reasons(again)) == (1, {"refused by the database": [2]})
 
     def test_a_key_that_the_column_cannot_store_is_named_too(self, folder):
         self.make(folder, f"CREATE TABLE t (k {self.narrow} PRIMARY KEY, n INTEGER, CONSTRAINT part CHECK (10 / n > 1));"
@@ -200,6 +202,18 @@ class ServerContract(TargetContract):
         )  # fmt: skip
         assert tidymerge.load(job=folder / "job.toml", accept_warnings=True).rows.inserted == 2
         assert self.rows(folder, "SELECT k, n FROM t WHERE k > 10 ORDER BY k") == [(11, 1), (12, 1)]
+
+    def test_what_can_only_be_shown_as_text_is_rejected_by_name_and_not_lost(self, folder):
+        declared, literal, reason = self.strange
+        self.make(
+            folder,
+            f"CREATE TABLE staging (k INTEGER, d {declared}, far {self.foreign}); INSERT INTO staging (k, d) VALUES (1, {literal}), (2, NULL);",
+        )
+        target = database(folder / "coop.db", "CREATE TABLE t (k INTEGER PRIMARY KEY, d DATE)", "t", ())
+        receipt = tidymerge.load(self.address(folder, "staging"), target, rejects=folder / "r.csv")
+        assert (receipt.rows.inserted, self.reasons(receipt)) == (1, {reason: [1]})
+
+    strange: tuple[str, str, str]  # a column's type, a value of it that we can't hold, and why its row is rejected
 
     def test_rows_from_the_server_into_a_file_and_back(self, folder):
         self.make(folder, PLAIN + "INSERT INTO t VALUES (1, 5, 'é'), (2, NULL, 'two');")

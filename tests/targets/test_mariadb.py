@@ -28,6 +28,7 @@ class TestMariadb(ServerContract):
     )  # fmt: skip
     narrow = "VARCHAR(20) CHARACTER SET latin1 COLLATE latin1_swedish_ci"
     awkward = frozenset({2, 4})
+    strange = ("DATE", "'0000-00-00'", "not a date")
     session, round_trips = Session, ("run", "rows", "stream", "load", "insert")
     foreign = "POINT"
     sleep = "DO SLEEP(5)"

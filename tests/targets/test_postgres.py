@@ -25,6 +25,7 @@ class TestPostgres(ServerContract):
     )  # fmt: skip
     narrow = "citext"
     awkward = frozenset({4, 5})
+    strange = ("DATE", "'infinity'", "not a date")
     session, round_trips = Session, ("run", "rows", "copy_out", "copy_in")
     foreign = "INTEGER[]"
     sleep = "PERFORM pg_sleep(5)"

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -9,7 +10,8 @@ import pyarrow as pa
 
 from tidymerge.address import Address
 from tidymerge.errors import BadOption
-from tidymerge.model import Incoming, IncomingColumn, TargetColumn
+from tidymerge.model import ColumnType, Incoming, IncomingColumn, Kind, TargetColumn
+from tidymerge.ports import Irregular
 from tidymerge.sources import ReadOptions
 from tidymerge.sources.records import simplified
 from tidymerge.sources.table import as_incoming
@@ -58,7 +60,11 @@ class ServerSource:
 
     def read(self, header_row: int) -> Incoming:
         """All records that are not wholly blank."""
-        return self._incoming(self._database.read(self._columns, self._query), 1)
+        found = self._database.read(self._columns, self._query)
+        if found.unreadable:  # such as infinite dates: as text they are rejected with their rows, not lost
+            plain = [_as_text(column) if column.name in found.unreadable else column for column in self._columns]
+            found = self._database.read(plain, self._query)
+        return self._incoming(found, 1)
 
     def sample(self, header_row: int) -> Incoming:
         """The first records."""
@@ -66,9 +72,11 @@ class ServerSource:
         return self._incoming(found, 1)
 
     def batches(self, header_row: int) -> Iterator[Incoming]:
-        """All records, some megabytes at a time."""
+        """All records, some megabytes at a time. Raises Irregular where one holds what its type here can't."""
         number = 1
         for found in self._database.read_in_batches(self._columns, self._query, ()):
+            if found.unreadable:
+                raise Irregular
             yield self._incoming(found, number)
             number += found.values.num_rows
 
@@ -78,7 +86,7 @@ class ServerSource:
     def _incoming(self, found: "Read", first: int) -> Incoming:
         columns = [IncomingColumn(column.name, (_cells(found.values, column),)) for column in self._columns]
         numbers = np.arange(first, first + found.values.num_rows, dtype=np.int64)
-        return as_incoming(columns, numbers, address=self.address, header_row=0, sheet=None, notes=self.notes)
+        return as_incoming(columns, numbers, all_columns=True, address=self.address, header_row=0, sheet=None)
 
 
 class OwnServerSource:
@@ -122,6 +130,10 @@ class OwnServerSource:
         """All records, some megabytes at a time."""
         with self._connected() as source:
             yield from source.batches(header_row)
+
+
+def _as_text(column: TargetColumn) -> TargetColumn:
+    return replace(column, type=ColumnType(Kind.TEXT, column.type.declared))
 
 
 def _cells(values: pa.Table, column: TargetColumn) -> pa.Array:

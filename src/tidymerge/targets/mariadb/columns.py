@@ -16,10 +16,16 @@ _SINGLE = 24
 
 
 def expression(column: TargetColumn) -> str:
-    """The SQL that reads a column of `t`. A FLOAT is shown with six digits only, so it is read as the double it is."""
+    """The SQL that reads a column of `t`.
+
+    A FLOAT is shown with six digits only, so it is read as the double it is. What is neither text nor of a
+    type that we know is read as hexadecimal digits.
+    """
     name = f"t.{quoted(column.name)}"
     if column.type.kind is Kind.FLOAT and column.type.precision == _SINGLE:
         return f"{name} + 0e0 AS {quoted(column.name)}"
+    if column.foreign and not column.type.declared.startswith(("set(", "inet", "interval")):
+        return f"hex({name}) AS {quoted(column.name)}"
     return name
 
 
