@@ -34,11 +34,6 @@ class Stage:
             f"t.{quoted(place)} = s.{quoted(place_name(index))}" for index, place in enumerate(self.places)
         )
 
-    @property
-    def is_insert(self) -> str:
-        """The condition that a staged row `s` is a new record: it has no place yet."""
-        return f"s.{quoted(place_name(0))} IS NULL"
-
     def remove(self, positions: Sequence[int]) -> None:
         """Take the changes at `positions` away."""
         for start in range(0, len(positions), _LISTED):

@@ -189,7 +189,7 @@ class SqlTarget:
             refusals = self._database.fill_stage(Staged(pairing.columns, changes.after, located, first))
         self._database.close_stage()
         if self._write and self._database.locking:
-            self._lock(stage, changes, existing)
+            self._lock(stage, changes, existing, [refusal.position for refusal in refusals])
         return refusals
 
     def _opened(self, pairing: Pairing) -> Stage:
@@ -201,9 +201,10 @@ class SqlTarget:
             self._stage = Stage(self._database, self._shape, table, tuple(place.name for place in places), loaded)
         return self._stage
 
-    def _lock(self, stage: Stage, changes: ChangeSet, existing: Existing) -> None:
+    def _lock(self, stage: Stage, changes: ChangeSet, existing: Existing, refused: Sequence[int]) -> None:
         """Lock the records to update, and make sure that they are as they were when they were compared."""
-        if not changes.updates:
+        records = changes.existing[~np.isin(changes.positions[: changes.updates], refused)]
+        if not len(records):
             return
         columns = [column for column in self._shape.columns if column.name in existing.values.column_names]
         between = _between(changes.positions[0], changes.positions[changes.updates - 1])
@@ -215,7 +216,7 @@ class SqlTarget:
         def query(expressions: Sequence[str]) -> str:
             return f"SELECT {', '.join(expressions)} {source}"
 
-        if not self._database.lock(columns, query, existing, changes.existing):
+        if not self._database.lock(columns, query, existing, records):
             raise TargetChanged(f"Another program changed records of {self.address} while they were compared.")
 
     def unstage(self, positions: Sequence[int]) -> None:
