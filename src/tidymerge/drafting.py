@@ -145,7 +145,7 @@ def _key(shape: TableShape, proposals: list[Proposal]) -> tuple[str, ...]:
 def _told(path: Path, added: list[str], proposals: list[Proposal], existed: bool) -> list[str]:
     if existed and not added:
         return [f"{path} has all of it already; nothing was changed."]
-    said = [f"{'Added to' if existed else 'Wrote'} {path}: {', '.join(added)}."]
+    said = [f"{'Added to' if existed else 'Wrote'} {path}: {', '.join(added) or 'no column could be matched'}."]
     open_points = [proposal.target for proposal in proposals if proposal.open and proposal.target in added]
     unfed = [proposal.target for proposal in proposals if proposal.rule is None]
     if open_points:

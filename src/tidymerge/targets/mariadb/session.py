@@ -35,9 +35,7 @@ try:
     from pymysql.constants import CLIENT, COMMAND
     from pymysql.protocol import FieldDescriptorPacket, OKPacketWrapper
 except ImportError:
-    raise MissingPackage(
-        "MariaDB needs the package PyMySQL: pip install 'tidymerge[mariadb]', then run this again."
-    ) from None
+    raise MissingPackage("MariaDB needs the package PyMySQL: pip install PyMySQL, then run this again.") from None
 
 _CONNECT_SECONDS = 10
 _PORT = 3306

@@ -26,7 +26,7 @@ try:
     import psycopg
 except ImportError:
     raise MissingPackage(
-        "PostgreSQL needs the package psycopg: pip install 'tidymerge[postgresql]', then run this again."
+        "PostgreSQL needs the package psycopg: pip install 'psycopg[binary]', then run this again."
     ) from None
 
 _CONNECT_SECONDS = 10
