@@ -174,6 +174,31 @@ class TestPostgres(ServerContract):
         parted = self.load(folder, "p", [["k", "n"], *([k, k] for k in range(8))], key="k")
         assert (parted.rows.updated, parted.rows.inserted, parted.rows.unchanged) == (5, 2, 1)
 
+    @pytest.mark.parametrize(
+        ("new_rows", "key", "error"),
+        [
+            ("", 50, None),
+            ("WITH CHECK (true)", 50, "hidden from you by a policy"),
+            ("WITH CHECK (true)", 60, "the policy own; to let them change rows, load with --trust-triggers"),
+        ],
+    )
+    def test_records_that_a_policy_hides_are_neither_changed_nor_doubled(self, folder, new_rows, key, error):
+        role = f"{self.schema}_bee"
+        self.make(folder, PLAIN + f"INSERT INTO t VALUES (1, 1, 'x'), (50, 1, 'hidden'); CREATE ROLE {role}; ALTER TABLE t ENABLE ROW LEVEL SECURITY;"
+                  f"CREATE POLICY own ON t USING (k < 10) {new_rows}; GRANT ALL ON SCHEMA {self.schema} TO {role}; GRANT ALL ON t TO {role};")  # fmt: skip
+        address = self.address(folder, "t").replace("%2Cpublic", f"%2Cpublic%20-crole%3D{role}")
+        incoming = text_file(folder / "in.csv", [["k", "n"], [1, 2], [key, 2]])
+        try:
+            if error is None:
+                receipt = tidymerge.load(incoming, address, rejects=folder / "r.csv")
+                assert (receipt.rows.updated, self.reasons(receipt)) == (1, {"refused by the database": [3]})
+            else:
+                with pytest.raises(tidymerge.TidyMergeError, match=error):
+                    tidymerge.load(incoming, address)
+        finally:
+            self.make(folder, f"DROP OWNED BY {role}; DROP ROLE {role}")
+        assert self.rows(folder, "SELECT k, n FROM t ORDER BY k") == [(1, 1 if error else 2), (50, 1)]
+
     def test_policies_and_triggers_are_named_and_can_be_trusted(self, folder):
         self.make(folder, PLAIN + "INSERT INTO t VALUES (1, 1, 'x');" + self.trigger("t", "BEFORE", "NEW.n := 0;"))
         rows = text_file(folder / "in.csv", [["k", "n"], [2, 5]])

@@ -267,7 +267,9 @@ class SqlTarget:
         except ConstraintBroken as broken:
             if set(self._shape.unique_names.get(broken.constraint or "", ())) == self._key:
                 # The key was new when it was compared.
-                raise TargetChanged(f"Another program inserted a record of the same key: {broken}.") from broken
+                raise TargetChanged(
+                    f"A new key is there already, inserted meanwhile or hidden from you by a policy: {broken}."
+                ) from broken
             if low == high:
                 refused.append(Refusal(low, str(broken)))
                 return 0
