@@ -1,7 +1,7 @@
 """The records that travel through a run. Nothing here reads, decides or writes."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import IntEnum, StrEnum
 
 import numpy as np
@@ -51,7 +51,8 @@ class ColumnType:
     significant digits the target keeps of a decimal; of a float `precision` counts bits (24 for single
     precision), of a time or timestamp `scale` is the digits after its seconds; `allowed` lists the only
     texts that an enumeration takes; `numeric_text` marks a text column in which the database stores
-    text that looks like a number as a number.
+    text that looks like a number as a number. Values `as_stored` are not typed: they travel as the
+    database's own exact text, of which it can make the very same value again.
     """
 
     kind: Kind
@@ -65,10 +66,13 @@ class ColumnType:
     zone: bool = False
     numeric_text: bool = False
     allowed: tuple[str, ...] = ()
+    as_stored: bool = False
 
     @property
     def arrow(self) -> pa.DataType:
         """The Arrow type in which the core holds this column."""
+        if self.as_stored:
+            return pa.string()
         match self.kind:
             case Kind.DECIMAL:
                 return pa.decimal128(38, self.decimals)
@@ -113,6 +117,10 @@ class TargetColumn:
     def loadable(self) -> bool:
         """Whether rows can bring a value for it."""
         return not (self.generated or self.foreign)
+
+    def as_stored(self) -> "TargetColumn":
+        """The same column, its values as the database's own exact text."""
+        return replace(self, type=replace(self.type, as_stored=True))
 
 
 @dataclass(frozen=True, slots=True)

@@ -22,11 +22,21 @@ def expression(column: TargetColumn) -> str:
     type that we know is read as hexadecimal digits.
     """
     name = f"t.{quoted(column.name)}"
+    if column.type.as_stored:
+        text = f"hex({name})" if is_bytes(column) else f"{name} + 0e0" if column.type.kind is Kind.FLOAT else name
+        return f"{text} AS {quoted(column.name)}"
     if column.type.kind is Kind.FLOAT and column.type.precision == _SINGLE:
         return f"{name} + 0e0 AS {quoted(column.name)}"
-    if column.foreign and not column.type.declared.startswith(("set(", "inet", "interval")):
+    if column.foreign and is_bytes(column):
         return f"hex({name}) AS {quoted(column.name)}"
     return name
+
+
+def is_bytes(column: TargetColumn) -> bool:
+    """Whether a column's values are shown and written as hexadecimal digits: bytes, and types unknown to us."""
+    return column.type.kind is Kind.BINARY or (
+        column.foreign and not column.type.declared.startswith(("set(", "inet", "interval"))
+    )
 
 
 def parsed(data: np.ndarray, starts: Indices, columns: Sequence[TargetColumn]) -> Read:
@@ -45,10 +55,10 @@ def _text(array: pa.Array) -> pa.Array:
 
 
 def _typed(array: pa.Array, column: TargetColumn) -> pa.Array:
-    if column.type.kind is Kind.BINARY:
+    if column.type.kind is Kind.BINARY and not column.type.as_stored:
         return array
     text = _text(array)
-    if column.type.kind is Kind.TEXT:
+    if column.type.kind is Kind.TEXT or column.type.as_stored:
         return text
     if column.type.kind is Kind.TIMESTAMP and column.type.zone:
         text = pc.binary_join_element_wise(text, "Z", "")
@@ -57,6 +67,8 @@ def _typed(array: pa.Array, column: TargetColumn) -> pa.Array:
 
 def to_stored(values: pa.Array, column: TargetColumn) -> pa.Array:
     """Typed values as the text that LOAD DATA reads; bytes as hexadecimal digits."""
+    if column.type.as_stored:
+        return values
     match column.type.kind:
         case Kind.BINARY:
             return pa.array([None if value is None else value.hex() for value in values.to_pylist()], pa.string())

@@ -13,10 +13,10 @@ from tidymerge.address import Address
 from tidymerge.core.cells import as_array, only_bytes
 from tidymerge.core.decide import differs
 from tidymerge.errors import TargetLocked
-from tidymerge.model import Existing, Indices, Kind, TableShape, TargetColumn
+from tidymerge.model import Existing, ForeignKey, Indices, TableShape, TargetColumn
 from tidymerge.ports import Refusal
-from tidymerge.targets.mariadb.columns import expression, parsed, to_stored
-from tidymerge.targets.mariadb.describe import describe, find_table, in_sql, shown_columns, table_names
+from tidymerge.targets.mariadb.columns import expression, is_bytes, parsed, to_stored
+from tidymerge.targets.mariadb.describe import describe, find_table, in_sql, referring, shown_columns, table_names
 from tidymerge.targets.mariadb.session import FilesForbidden, Session
 from tidymerge.targets.sql.database import (
     KEYS,
@@ -29,6 +29,7 @@ from tidymerge.targets.sql.database import (
     Read,
     Staged,
     quoted,
+    same_place,
 )
 from tidymerge.targets.sql.lines import filled, ranked, staged_columns, staged_rows, typed
 from tidymerge.targets.sql.reading import joined, nothing, separated, with_places
@@ -60,8 +61,7 @@ class MariaDatabase:
         self._begun = False
         self._found: dict[str, tuple[str, str]] = {}
         self._shapes: dict[str, TableShape] = {}
-        self._staged: list[tuple[str, TargetColumn]] = []
-        self._binary: frozenset[str] = frozenset()
+        self._staged: dict[str, list[tuple[str, TargetColumn]]] = {}
         self._takes_files = True
 
     def find_table(self, name: str | None) -> str:
@@ -177,7 +177,7 @@ class MariaDatabase:
             return (pc.ascii_rtrim(folded, " ") if padded else folded).dictionary_encode().indices
         self._make(_TEXTS, f"(n bigint, v {typed(column)})")
         rows = pa.table({"n": pa.array(np.arange(len(texts)).astype(str)), "v": texts})
-        filled(lambda part: self._put(quoted(_TEXTS), ["n", "v"], part), self.savepoint, rows, 0)
+        filled(lambda part: self._put(quoted(_TEXTS), ["n", "v"], (), part), self.savepoint, rows, 0)
         query = f"SELECT n, dense_rank() OVER (ORDER BY v) AS r FROM {quoted(_TEXTS)}"
         return ranked(texts, self.read([NUMBER, RANK], lambda _: query).values)
 
@@ -191,37 +191,47 @@ class MariaDatabase:
         stored = [to_stored(as_array(keys[column.name]), column) for column in columns]
         rows = pa.table(dict(zip(listed, stored, strict=True)))
         # A key that the column can't even hold is no record's.
-        filled(lambda part: self._put(quoted(KEYS), listed, part, keep_first=True), self.savepoint, rows, 0)
+        filled(lambda part: self._put(quoted(KEYS), listed, columns, part, keep_first=True), self.savepoint, rows, 0)
         return quoted(KEYS)
 
-    def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn]) -> str:
+    def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn], name: str = STAGE) -> str:
         """Make an empty staging table, its columns as they are in the target."""
-        self._staged = staged_columns(columns, places)
-        declared = [f"{quoted(name)} {typed(column)} NULL" for name, column in self._staged[1:]]
+        self._staged[name] = staged_columns(columns, places)
+        declared = [f"{quoted(named)} {typed(column)} NULL" for named, column in self._staged[name][1:]]
         declared = [f"{quoted(POSITION)} bigint PRIMARY KEY", *declared]
-        self._make(STAGE, f"({', '.join(declared)})")
-        self._binary = frozenset(quoted(name) for name, column in self._staged if column.type.kind is Kind.BINARY)
-        return quoted(STAGE)
+        self._make(name, f"({', '.join(declared)})")
+        return quoted(name)
 
-    def fill_stage(self, staged: Staged) -> list[Refusal]:
+    def fill_stage(self, staged: Staged, name: str = STAGE) -> list[Refusal]:
         """Add rows to the staging table; rows that their columns' types refuse, or would change, are left out."""
-        table = staged_rows(staged, self._staged, to_stored)
-        listed = [quoted(name) for name, _ in self._staged]
-        return filled(lambda rows: self._put(quoted(STAGE), listed, rows), self.savepoint, table, staged.first)
+        table = staged_rows(staged, self._staged[name], to_stored)
+        listed = [quoted(named) for named, _ in self._staged[name]]
+        columns = [column for _, column in self._staged[name]]
+        return filled(lambda rows: self._put(quoted(name), listed, columns, rows), self.savepoint, table, staged.first)
 
     def _make(self, name: str, rest: str) -> None:
         """Make a temporary table in place of any earlier one of that name."""
         self._session.run(f"DROP TEMPORARY TABLE IF EXISTS {quoted(name)}")
         self._session.run(f"CREATE TEMPORARY TABLE {quoted(name)} {rest}")
 
-    def _put(self, table: str, columns: Sequence[str], rows: pa.Table, *, keep_first: bool = False) -> None:
+    def _put(
+        self,
+        table: str,
+        names: Sequence[str],
+        columns: Sequence[TargetColumn],
+        rows: pa.Table,
+        *,
+        keep_first: bool = False,
+    ) -> None:
         """Append rows to a temporary table. What LOAD DATA would only warn about is an error: ConstraintBroken.
 
-        With `keep_first`, a row whose key is there already is left out.
+        `columns` are those of `names`, if any holds bytes. With `keep_first`, a row whose key is there already is
+        left out.
         """
+        binary = frozenset(name for name, column in zip(names, columns, strict=False) if is_bytes(column))
         if self._takes_files:
             try:
-                count, warnings = self._session.load(table, columns, rows, self._binary)
+                count, warnings = self._session.load(table, names, rows, binary)
             except FilesForbidden:
                 self._takes_files = False
             else:
@@ -229,9 +239,9 @@ class MariaDatabase:
                 if serious or (count and not warnings):
                     raise ConstraintBroken(str(serious[0]["Message"]) if serious else "the server gave warnings")
                 return
-        self._session.insert(table, columns, rows, self._binary, keep_first=keep_first)
+        self._session.insert(table, names, rows, binary, keep_first=keep_first)
 
-    def close_stage(self) -> None:
+    def close_stage(self, name: str = STAGE) -> None:
         """Nothing is left to do."""
 
     def update(self, table: str, stage: str, names: Sequence[str], where: str) -> str:
@@ -245,6 +255,10 @@ class MariaDatabase:
         source = f"SELECT {listed} FROM {stage} s WHERE {where} ORDER BY s.{quoted(POSITION)}"
         return f"INSERT INTO {self.in_sql(shape.name)} ({listed}) {source}"
 
+    def delete(self, table: str, stage: str, places: Sequence[str], where: str) -> str:
+        """The statement that deletes the records of staged rows `s`."""
+        return f"DELETE t FROM {stage} s STRAIGHT_JOIN {table} t ON {same_place(places)} WHERE {where}"
+
     def lock(self, columns: Sequence[TargetColumn], query: Query, then: Existing, records: Indices) -> bool:
         """Lock records, which reads them as they are now, and compare them with the snapshot's."""
         now = self.read(columns, query)
@@ -252,6 +266,10 @@ class MariaDatabase:
             return False
         old = then.values.take(pa.array(records))
         return not any(differs(as_array(now.values[c.name]), as_array(old[c.name])).any() for c in columns)
+
+    def referring(self, table: str) -> list[ForeignKey]:
+        """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
+        return referring(self._session, self._place(table))
 
     def suspects(self, table: str) -> list[str]:
         """The triggers of a table."""

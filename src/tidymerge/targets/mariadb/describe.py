@@ -70,6 +70,10 @@ _FOREIGN = """SELECT constraint_name AS name, column_name AS col, referenced_tab
 referenced_table_name AS t, referenced_column_name AS referred FROM information_schema.key_column_usage
 WHERE table_schema = %s AND table_name = %s AND referenced_table_name IS NOT NULL
 ORDER BY constraint_name, ordinal_position"""
+_REFERRING = """SELECT constraint_name AS name, column_name AS col, table_schema AS s, table_name AS t,
+referenced_column_name AS referred FROM information_schema.key_column_usage
+WHERE referenced_table_schema = %s AND referenced_table_name = %s
+ORDER BY table_schema, table_name, constraint_name, ordinal_position"""
 
 
 def describe(session: Session, place: tuple[str, str], called: str) -> TableShape:
@@ -81,25 +85,34 @@ def describe(session: Session, place: tuple[str, str], called: str) -> TableShap
     for row in session.rows(_UNIQUE, place):
         unique.setdefault(row["name"], []).append(row["col"] if row["part"] is None else None)
     whole = {name: tuple(column for column in found if column) for name, found in unique.items() if None not in found}
-    foreign: dict[str, list[dict[str, Any]]] = {}
-    for row in session.rows(_FOREIGN, place):
-        foreign.setdefault(row["name"], []).append(row)
     return TableShape(
         called,
         tuple(_column(row, is_document=row["name"] in documents) for row in rows),
         whole.get("PRIMARY", ()),
         tuple(dict.fromkeys(columns for name, columns in whole.items() if name != "PRIMARY")),
-        tuple(
-            ForeignKey(
-                tuple(row["col"] for row in key),
-                key[0]["t"] if key[0]["s"] == place[0] else f"{key[0]['s']}.{key[0]['t']}",
-                tuple(row["referred"] for row in key),
-            )
-            for key in foreign.values()
-        ),
+        tuple(_foreign_keys(session, _FOREIGN, place)),
         tuple(check for check in checks if not check.expression.startswith("json_valid")),
         whole,
     )
+
+
+def referring(session: Session, place: tuple[str, str]) -> list[ForeignKey]:
+    """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
+    return _foreign_keys(session, _REFERRING, place)
+
+
+def _foreign_keys(session: Session, query: str, place: tuple[str, str]) -> list[ForeignKey]:
+    keys: dict[tuple[str, ...], list[dict[str, Any]]] = {}
+    for row in session.rows(query, place):
+        keys.setdefault((row["s"], row["t"], row["name"]), []).append(row)
+    return [
+        ForeignKey(
+            tuple(row["col"] for row in key),
+            key[0]["t"] if key[0]["s"] == place[0] else f"{key[0]['s']}.{key[0]['t']}",
+            tuple(row["referred"] for row in key),
+        )
+        for key in keys.values()
+    ]
 
 
 def shown_columns(session: Session, table: str) -> tuple[TargetColumn, ...]:

@@ -19,6 +19,8 @@ _SINGLE = 24
 def expression(column: TargetColumn) -> str:
     """The SQL that reads a column of `t`."""
     name = f"t.{quoted(column.name)}"
+    if column.type.as_stored:  # the session's settings make this text exact
+        return f"{name}::text AS {quoted(column.name)}"
     if column.type.kind is Kind.TIMESTAMP and column.type.zone:
         return f"{name} AT TIME ZONE 'UTC' AS {quoted(column.name)}"
     return name
@@ -28,7 +30,11 @@ def parse_csv(data: bytes, columns: Sequence[TargetColumn]) -> Read:
     """Rows of COPY's CSV as typed columns; and which values are not of their type."""
     names = [f"column {index}" for index in range(len(columns))]
     types = dict.fromkeys(names, pa.string())
-    exact = {name: _naive(column) for name, column in zip(names, columns, strict=True) if column.type.kind in _PARSED}
+    exact = {
+        name: _naive(column)
+        for name, column in zip(names, columns, strict=True)
+        if column.type.kind in _PARSED and not column.type.as_stored
+    }
     try:
         table = _read(data, names, types | exact)
     except pa.ArrowInvalid:  # such as infinity, which is no date to us
@@ -65,6 +71,8 @@ def _naive(column: TargetColumn) -> pa.DataType:
 
 def _typed(stored: pa.Array, column: TargetColumn) -> pa.Array:
     kind = column.type.kind
+    if column.type.as_stored:
+        return stored
     if kind is Kind.TEXT:
         return pc.ascii_rtrim(stored, " ") if column.type.declared.startswith("character(") else stored
     if pa.types.is_timestamp(stored.type):
@@ -80,6 +88,6 @@ def _typed(stored: pa.Array, column: TargetColumn) -> pa.Array:
 
 def to_stored(values: pa.Array, column: TargetColumn) -> pa.Array:
     """Typed values as the text that COPY reads."""
-    if column.type.kind is Kind.BINARY:
+    if column.type.kind is Kind.BINARY and not column.type.as_stored:
         return pa.array([None if value is None else "\\x" + value.hex() for value in values.to_pylist()], pa.string())
     return pc.cast(values, pa.string())

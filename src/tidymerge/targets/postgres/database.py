@@ -9,10 +9,10 @@ import pyarrow as pa
 
 from tidymerge.address import Address
 from tidymerge.core.cells import as_array
-from tidymerge.model import ColumnType, Existing, Fold, Indices, Kind, TableShape, TargetColumn
+from tidymerge.model import ColumnType, Existing, Fold, ForeignKey, Indices, Kind, TableShape, TargetColumn
 from tidymerge.ports import Refusal
 from tidymerge.targets.postgres.columns import expression, parse_csv, to_stored
-from tidymerge.targets.postgres.describe import Described, Name, describe, find_table, names
+from tidymerge.targets.postgres.describe import Described, Name, describe, find_table, names, referring
 from tidymerge.targets.postgres.session import Session
 from tidymerge.targets.sql.database import (
     KEYS,
@@ -25,6 +25,7 @@ from tidymerge.targets.sql.database import (
     Staged,
     place_name,
     quoted,
+    same_place,
 )
 from tidymerge.targets.sql.lines import filled, ranked, staged_columns, staged_rows, typed
 from tidymerge.targets.sql.reading import joined, nothing, separated, with_places
@@ -51,7 +52,7 @@ class PostgresDatabase:
         self._begun = False
         self._names: dict[str, Name] = {}
         self._described: dict[str, Described] = {}
-        self._staged: list[tuple[str, TargetColumn]] = []
+        self._staged: dict[str, list[tuple[str, TargetColumn]]] = {}
 
     def find_table(self, name: str | None) -> str:
         """The table's own spelling of `name`, or the only table."""
@@ -185,26 +186,26 @@ class PostgresDatabase:
         self._session.run(f"ANALYZE {table}")
         return table
 
-    def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn]) -> str:
+    def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn], name: str = STAGE) -> str:
         """Make an empty staging table, its columns as they are in the target but for domains."""
-        self._staged = staged_columns(columns, places)
-        declared = [f"{quoted(name)} {typed(column)}" for name, column in self._staged]
-        self._session.run(f"CREATE TEMP TABLE {quoted(STAGE)} ({', '.join(declared)})")
-        return f"pg_temp.{quoted(STAGE)}"
+        self._staged[name] = staged_columns(columns, places)
+        declared = [f"{quoted(named)} {typed(column)}" for named, column in self._staged[name]]
+        self._session.run(f"CREATE TEMP TABLE {quoted(name)} ({', '.join(declared)})")
+        return f"pg_temp.{quoted(name)}"
 
-    def fill_stage(self, staged: Staged) -> list[Refusal]:
+    def fill_stage(self, staged: Staged, name: str = STAGE) -> list[Refusal]:
         """Add rows to the staging table; rows that their columns' types refuse are narrowed down."""
-        return filled(self._fill, self.savepoint, staged_rows(staged, self._staged, to_stored), staged.first)
+        columns = self._staged[name]
+        table, listed = f"pg_temp.{quoted(name)}", [quoted(named) for named, _ in columns]
+        rows = staged_rows(staged, columns, to_stored)
+        return filled(lambda part: self._session.copy_in(table, listed, part), self.savepoint, rows, staged.first)
 
-    def _fill(self, rows: pa.Table) -> None:
-        self._session.copy_in(f"pg_temp.{quoted(STAGE)}", [quoted(name) for name, _ in self._staged], rows)
-
-    def close_stage(self) -> None:
+    def close_stage(self, name: str = STAGE) -> None:
         """Tell the planner how many rows there are, and let it find them by position."""
-        table, index = f"pg_temp.{quoted(STAGE)}", quoted(f"{STAGE} by position")
+        table, index = f"pg_temp.{quoted(name)}", quoted(f"{name} by position")
         self._session.run(f"CREATE UNIQUE INDEX IF NOT EXISTS {index} ON {table} ({quoted(POSITION)})")
-        places = [column for name, column in self._staged if name.startswith(place_name(""))]
-        joined_by = [quoted(name) for name, column in self._staged if name == POSITION or column in places]
+        places = [column for named, column in self._staged[name] if named.startswith(place_name(""))]
+        joined_by = [quoted(named) for named, column in self._staged[name] if named == POSITION or column in places]
         self._session.run(f"ANALYZE {table} ({', '.join(joined_by)})")
 
     def update(self, table: str, stage: str, names: Sequence[str], where: str) -> str:
@@ -221,6 +222,10 @@ class PostgresDatabase:
             f"SELECT {listed} FROM {stage} s WHERE {where} ORDER BY s.{quoted(POSITION)}"
         )
 
+    def delete(self, table: str, stage: str, places: Sequence[str], where: str) -> str:
+        """The statement that deletes the records of staged rows `s`."""
+        return f"DELETE FROM {table} AS t USING {stage} AS s WHERE {same_place(places)} AND {where}"
+
     def lock(self, columns: Sequence[TargetColumn], query: Query, then: Existing, records: Indices) -> bool:
         """Nothing is left to do: the server locks a record when it updates it.
 
@@ -228,6 +233,10 @@ class PostgresDatabase:
         (SQLSTATE 40001, which becomes TargetChanged).
         """
         return True
+
+    def referring(self, table: str) -> list[ForeignKey]:
+        """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
+        return referring(self._session, self._name(table))
 
     def suspects(self, table: str) -> list[str]:
         """The triggers, rules and row-level policies of a table."""

@@ -107,14 +107,16 @@ CROSS JOIN LATERAL unnest(i.indkey::int2[]) WITH ORDINALITY k(attnum, at)
 LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum
 WHERE i.indrelid = %s::regclass AND i.indisunique AND i.indpred IS NULL AND i.indisvalid AND k.at <= i.indnkeyatts
 GROUP BY 1, 2, i.indexrelid HAVING bool_and(k.attnum > 0) ORDER BY 1 DESC, 2"""
-_FOREIGN = """
+_KEYS = """
 SELECT n.nspname, c.relname, pg_table_is_visible(c.oid) AS visible,
     (SELECT array_agg(a.attname::text ORDER BY k.at) FROM unnest(f.conkey) WITH ORDINALITY k(attnum, at)
         JOIN pg_attribute a ON a.attrelid = f.conrelid AND a.attnum = k.attnum) AS columns,
     (SELECT array_agg(a.attname::text ORDER BY k.at) FROM unnest(f.confkey) WITH ORDINALITY k(attnum, at)
         JOIN pg_attribute a ON a.attrelid = f.confrelid AND a.attnum = k.attnum) AS referred
-FROM pg_constraint f JOIN pg_class c ON c.oid = f.confrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE f.contype = 'f' AND f.conrelid = %s::regclass AND f.conparentid = 0 ORDER BY f.conname"""
+FROM pg_constraint f JOIN pg_class c ON c.oid = {other} JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE f.contype = 'f' AND {own} = %s::regclass AND f.conparentid = 0 ORDER BY f.conname"""
+_FOREIGN = _KEYS.format(own="f.conrelid", other="f.confrelid")
+_REFERRING = _KEYS.format(own="f.confrelid", other="f.conrelid")
 _CHECKS = """
 SELECT k.conname AS name, pg_get_expr(k.conbin, k.conrelid, true) AS expression,
     (SELECT array_agg(a.attname::text) FROM pg_attribute a
@@ -149,24 +151,32 @@ def describe(session: Session, name: Name) -> Described:
     checks += [
         check for row in rows if row["is_domain"] for check in _domain_checks(session, row["domain"], row["name"])
     ]
-    foreign = [
-        ForeignKey(
-            tuple(row["columns"]),
-            row["relname"] if row["visible"] else f"{row['nspname']}.{row['relname']}",
-            tuple(row["referred"]),
-        )
-        for row in session.rows(_FOREIGN, [name.in_sql])
-    ]
     shape = TableShape(
         name.called,
         columns,
         primary,
         tuple(dict.fromkeys(tuple(row["columns"]) for row in unique if not row["primary"])),
-        tuple(foreign),
+        tuple(_foreign_keys(session, _FOREIGN, name)),
         tuple(checks),
         {row["index"]: tuple(row["columns"]) for row in unique},
     )
     return Described(shape, frozenset(row["name"] for row in rows if row["identity"] == "a"))
+
+
+def referring(session: Session, name: Name) -> list[ForeignKey]:
+    """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
+    return _foreign_keys(session, _REFERRING, name)
+
+
+def _foreign_keys(session: Session, query: str, name: Name) -> list[ForeignKey]:
+    return [
+        ForeignKey(
+            tuple(row["columns"]),
+            row["relname"] if row["visible"] else f"{row['nspname']}.{row['relname']}",
+            tuple(row["referred"]),
+        )
+        for row in session.rows(query, [name.in_sql])
+    ]
 
 
 def _domain_checks(session: Session, domain: int, column: str) -> list[Check]:

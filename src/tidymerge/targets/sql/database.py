@@ -8,10 +8,11 @@ from typing import Protocol
 import pyarrow as pa
 
 from tidymerge.errors import TargetError
-from tidymerge.model import ColumnType, Existing, Indices, Kind, Mask, TableShape, TargetColumn
+from tidymerge.model import ColumnType, Existing, ForeignKey, Indices, Kind, Mask, TableShape, TargetColumn
 from tidymerge.ports import Refusal
 
 STAGE = "tidymerge staged changes"
+LEAVING = "tidymerge records to delete"
 KEYS = "tidymerge incoming keys"
 POSITION = "tidymerge position"
 _PLACE = "tidymerge place "
@@ -42,6 +43,11 @@ def quoted(name: str) -> str:
 def place_name(index: int | str) -> str:
     """The name in the staging table of the `index`th column that locates a record."""
     return f"{_PLACE}{index}"
+
+
+def same_place(places: Sequence[str]) -> str:
+    """The condition that finds the record `t` of a staged row `s`, by the columns that locate it."""
+    return " AND ".join(f"t.{quoted(place)} = s.{quoted(place_name(index))}" for index, place in enumerate(places))
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,13 +151,13 @@ class Database(Protocol):
         Keys that are one to the database are there once.
         """
 
-    def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn]) -> str:
-        """Make an empty staging table in place of any earlier one; its name in SQL."""
+    def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn], name: str = STAGE) -> str:
+        """Make an empty staging table; its name in SQL."""
 
-    def fill_stage(self, staged: Staged) -> list[Refusal]:
+    def fill_stage(self, staged: Staged, name: str = STAGE) -> list[Refusal]:
         """Add rows to the staging table; those that the columns' types refuse are left out and returned."""
 
-    def close_stage(self) -> None:
+    def close_stage(self, name: str = STAGE) -> None:
         """All rows are in the staging table."""
 
     def update(self, table: str, stage: str, names: Sequence[str], where: str) -> str:
@@ -160,8 +166,14 @@ class Database(Protocol):
     def insert(self, shape: TableShape, stage: str, names: Sequence[str], where: str) -> str:
         """The statement that inserts staged rows."""
 
+    def delete(self, table: str, stage: str, places: Sequence[str], where: str) -> str:
+        """The statement that deletes the records of staged rows `s`, found by the columns `places`."""
+
     def lock(self, columns: Sequence[TargetColumn], query: Query, then: Existing, records: Indices) -> bool:
         """Lock the records that `query` gives, in the order of `records` of `then`; whether they are still the same."""
+
+    def referring(self, table: str) -> list[ForeignKey]:
+        """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
 
     def suspects(self, table: str) -> list[str]:
         """What may change rows on its own there: triggers, rules and policies, by kind and name."""

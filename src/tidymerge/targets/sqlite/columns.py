@@ -26,7 +26,10 @@ def read_columns(
 
     The second value names the columns that were read as text because their storage is mixed.
     """
-    plain = [f"t.{quoted(column.name)} AS {quoted(column.name)}" for column in columns]
+    plain = [
+        _marked(column.name) if column.type.as_stored else f"t.{quoted(column.name)} AS {quoted(column.name)}"
+        for column in columns
+    ]
     table = session.table(query(plain))
     mixed = [column.name for column in columns if not _as_expected(table[column.name], column)]
     if mixed:
@@ -40,7 +43,7 @@ def read_columns(
 
 def _as_expected(stored: pa.ChunkedArray, column: TargetColumn) -> bool:
     """Whether the driver's own choice of type lost nothing of what this column can mean."""
-    if stored.null_count == len(stored):
+    if stored.null_count == len(stored) or column.type.as_stored:
         return True
     kind, found = column.type.kind, stored.type
     if kind in _TEXT_KINDS:
@@ -60,12 +63,35 @@ def _exact(name: str) -> str:
     )
 
 
+def _marked(name: str) -> str:
+    """The SQL that reads a value as text that is exact: a letter for its storage class, then the value.
+
+    The text of a REAL is SQLite's own literal, of which it reads the same number again.
+    """
+    column = f"t.{quoted(name)}"
+    return (
+        f"CASE typeof({column}) WHEN 'text' THEN 't' || {column} WHEN 'integer' THEN 'i' || {column} "
+        f"WHEN 'real' THEN 'r' || quote({column}) WHEN 'blob' THEN 'b' || hex({column}) END AS {quoted(name)}"
+    )
+
+
+def unmarked(name: str) -> str:
+    """The SQL that makes the value again, in its storage class, from such a text in the column `name`."""
+    column = quoted(name)
+    value = f"substr({column}, 2)"
+    text = f"CAST(substr(CAST({column} AS BLOB), 2) AS TEXT)"  # as bytes: a text's own functions stop at a NUL
+    return (
+        f"CASE substr({column}, 1, 1) WHEN 't' THEN {text} WHEN 'i' THEN CAST({value} AS INTEGER) "
+        f"WHEN 'r' THEN CAST({value} AS REAL) WHEN 'b' THEN unhex({value}) END"
+    )
+
+
 def to_typed(stored: pa.Table, columns: Sequence[TargetColumn]) -> tuple[pa.Table, dict[str, Mask]]:
     """Stored values as the declared types mean them, and by column which are not of their type."""
     typed, unreadable = {}, {}
     for column in columns:
         raw = as_array(stored[column.name])
-        if column.type.kind is Kind.TEXT:
+        if column.type.kind is Kind.TEXT or column.type.as_stored:
             typed[column.name] = pc.cast(raw, pa.string())
             continue
         parts = [] if raw.null_count == len(raw) else [raw]
@@ -78,6 +104,8 @@ def to_typed(stored: pa.Table, columns: Sequence[TargetColumn]) -> tuple[pa.Tabl
 
 def to_stored(values: pa.Array, column: TargetColumn, stamp: "str | None" = None) -> pa.Array:
     """Typed values as SQLite stores them; `stamp` is a stored timestamp whose spelling is followed."""
+    if column.type.as_stored:
+        return values
     match column.type.kind:
         case Kind.DECIMAL | Kind.DATE | Kind.TIME:
             return pc.cast(values, pa.string())

@@ -1,6 +1,6 @@
 """SQLite's own ways: the row number, staging with the target's affinity and collation, one writer at a time."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Any
@@ -9,14 +9,15 @@ import numpy as np
 import pyarrow as pa
 
 from tidymerge.core.cells import as_array
-from tidymerge.model import ColumnType, Existing, Fold, Indices, Kind, TableShape, TargetColumn
+from tidymerge.model import ColumnType, Existing, Fold, ForeignKey, Indices, Kind, TableShape, TargetColumn
 from tidymerge.ports import Refusal
 from tidymerge.targets.sql.database import KEYS, POSITION, STAGE, Query, Read, Staged, place_name, quoted
 from tidymerge.targets.sql.transaction import savepoint
-from tidymerge.targets.sqlite.columns import read_columns, to_stored, to_typed
-from tidymerge.targets.sqlite.describe import affinity, describe, find_table, has_rowid, tables
+from tidymerge.targets.sqlite.columns import read_columns, to_stored, to_typed, unmarked
+from tidymerge.targets.sqlite.describe import affinity, describe, find_table, has_rowid, referring, tables
 from tidymerge.targets.sqlite.session import Session
 
+_RAW = "tidymerge texts"
 _LOOK_UP_KINDS = (Kind.INTEGER, Kind.TEXT)  # kinds whose equal values SQLite stores alike
 _COLLATION = {Fold.NOTHING: "BINARY", Fold.ASCII_CASE: "NOCASE", Fold.TRAILING_SPACES: "RTRIM"}
 
@@ -112,7 +113,7 @@ class SqliteDatabase:
 
     def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
         """Whether equal keys are always stored alike."""
-        return all(column.type.kind in _LOOK_UP_KINDS for column in key)
+        return all(column.type.kind in _LOOK_UP_KINDS or column.type.as_stored for column in key)
 
     def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
         """Never asked: what SQLite's collations ignore is known, and a file's own collations can't be opened."""
@@ -126,18 +127,32 @@ class SqliteDatabase:
         # In key order, so that neighbouring look-ups meet the same pages of the index.
         keys = keys.sort_by([(column.name, "ascending") for column in columns])
         stored = [to_stored(as_array(keys[column.name]), column) for column in columns]
-        self._session.fill(KEYS, pa.table(dict(zip(names, stored, strict=True))))
+        marked = {name for name, column in zip(names, columns, strict=True) if column.type.as_stored}
+        self._fill(KEYS, pa.table(dict(zip(names, stored, strict=True))), marked)
         return f"temp.{quoted(KEYS)}"
 
-    def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn]) -> str:
+    def _fill(self, table: str, rows: pa.Table, marked: Container[str]) -> None:
+        """Append rows to a temporary table; those of `marked` columns are texts that SQLite makes the values of."""
+        if not any(name in marked for name in rows.column_names):
+            self._session.fill(table, rows)
+            return
+        raw = quoted(_RAW)
+        self._session.run(f"CREATE TEMP TABLE {raw} ({', '.join(map(quoted, rows.column_names))})")
+        self._session.fill(_RAW, rows)
+        values = [unmarked(name) if name in marked else quoted(name) for name in rows.column_names]
+        listed = ", ".join(map(quoted, rows.column_names))
+        self._session.run(f"INSERT INTO temp.{quoted(table)} ({listed}) SELECT {', '.join(values)} FROM temp.{raw}")
+        self._session.run(f"DROP TABLE temp.{raw}")
+
+    def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn], name: str = STAGE) -> str:
         """Make an empty staging table."""
         declared = [f"{quoted(POSITION)} INTEGER PRIMARY KEY"]
         declared += [quoted(place_name(index)) for index in range(len(places))]
         for column in columns:
             kind = affinity(column.type.declared) if column.type.declared != "no type" else ""
             declared.append(f"{quoted(column.name)} {kind} COLLATE {_COLLATION[column.fold]}")
-        self._session.run(f"CREATE TEMP TABLE {quoted(STAGE)} ({', '.join(declared)})")
-        return f"temp.{quoted(STAGE)}"
+        self._session.run(f"CREATE TEMP TABLE {quoted(name)} ({', '.join(declared)})")
+        return f"temp.{quoted(name)}"
 
     def _spelled_stamps(self, shape: TableShape) -> dict[str, str]:
         """For each timestamp column a stored value, whose spelling new values follow."""
@@ -152,7 +167,7 @@ class SqliteDatabase:
                     found[column.name] = rows[0]["v"]
         return found
 
-    def fill_stage(self, staged: Staged) -> list[Refusal]:
+    def fill_stage(self, staged: Staged, name: str = STAGE) -> list[Refusal]:
         """Add rows to the staging table; SQLite refuses none."""
         rows = staged.values.num_rows
         columns: dict[str, Any] = {POSITION: pa.array(np.arange(staged.first, staged.first + rows))}
@@ -160,10 +175,11 @@ class SqliteDatabase:
         for column in staged.columns:
             values = as_array(staged.values[column.name])
             columns[column.name] = to_stored(values, column, self._stamps.get(column.name))
-        self._session.fill(STAGE, pa.table(columns))
+        columns_as_stored = {column.name for column in staged.columns if column.type.as_stored}
+        self._fill(name, pa.table(columns), columns_as_stored)
         return []
 
-    def close_stage(self) -> None:
+    def close_stage(self, name: str = STAGE) -> None:
         """Nothing is left to do."""
 
     def update(self, table: str, stage: str, names: Sequence[str], where: str) -> str:
@@ -179,9 +195,19 @@ class SqliteDatabase:
             f"INSERT INTO {self.in_sql(shape.name)} ({listed}) SELECT {listed} FROM {stage} s WHERE {where} {ordered}"
         )
 
+    def delete(self, table: str, stage: str, places: Sequence[str], where: str) -> str:
+        """The statement that deletes the records of staged rows `s`."""
+        listed = ", ".join(quoted(place) for place in places)
+        staged = ", ".join(f"s.{quoted(place_name(index))}" for index in range(len(places)))
+        return f"DELETE FROM {table} WHERE ({listed}) IN (SELECT {staged} FROM {stage} s WHERE {where})"
+
     def lock(self, columns: Sequence[TargetColumn], query: Query, then: Existing, records: Indices) -> bool:
         """Nothing is left to do: the file was locked before it was read."""
         return True
+
+    def referring(self, table: str) -> list[ForeignKey]:
+        """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
+        return referring(self._session, table)
 
     def suspects(self, table: str) -> list[str]:
         """The triggers of a table."""

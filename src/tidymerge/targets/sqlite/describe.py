@@ -195,6 +195,16 @@ def _foreign_keys(session: Session, table: str) -> tuple[ForeignKey, ...]:
     return tuple(keys)
 
 
+def referring(session: Session, table: str) -> list[ForeignKey]:
+    """The foreign keys of all tables that refer to `table`; `table` of each is the one that it stands in."""
+    return [
+        ForeignKey(key.columns, name, key.referred)
+        for name in tables(session)
+        for key in _foreign_keys(session, name)
+        if key.table.lower() == table.lower()
+    ]
+
+
 def _checks(session: Session, table: str, columns: list[str]) -> tuple[Check, ...]:
     """The check constraints, cut out of the CREATE TABLE statement that the schema keeps."""
     sql = session.rows("SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ?", [table])[0]["sql"]
