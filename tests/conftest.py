@@ -41,6 +41,14 @@ class Ended:
         return json.loads(self.out)
 
 
+@pytest.fixture(autouse=True)
+def home(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """Each test has a run log of its own, outside its folder."""
+    path = tmp_path_factory.mktemp("home")
+    monkeypatch.setenv("TIDYMERGE_HOME", str(path))
+    return path
+
+
 @pytest.fixture
 def folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     """An empty folder that is the current one."""

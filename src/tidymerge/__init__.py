@@ -4,7 +4,9 @@
     receipt = tidymerge.preview("week32.xlsx#Inspections", into="coop.db#hives")
     receipt = tidymerge.load("week32.xlsx#Inspections", into="coop.db#hives", expect=receipt.fingerprint)
 
-Both return a `Receipt` and print nothing; both raise a `TidyMergeError` when they can't do their work.
+    tidymerge.undo(receipt.run)
+
+All return a `Receipt` and print nothing; all raise a `TidyMergeError` when they can't do their work.
 """
 
 from collections.abc import Mapping, Sequence
@@ -23,9 +25,12 @@ from tidymerge.errors import (
 if TYPE_CHECKING:
     from tidymerge.job.model import Job
     from tidymerge.receipt import Receipt
+    from tidymerge.rules import Limits, Most
 
 __all__ = [
     "Job",
+    "Limits",
+    "Most",
     "ProofFailed",
     "Receipt",
     "SourceError",
@@ -36,12 +41,13 @@ __all__ = [
     "__version__",
     "load",
     "preview",
+    "undo",
 ]
 __version__ = "0.1.0"
 
 
 def __getattr__(name: str) -> object:
-    """Import `Job` and `Receipt` when they are asked for: importing the package must stay quick for `--help`."""
+    """Import the records when they are asked for: importing the package must stay quick for `--help`."""
     if name == "Job":
         from tidymerge.job.model import Job
 
@@ -50,6 +56,10 @@ def __getattr__(name: str) -> object:
         from tidymerge.receipt import Receipt
 
         return Receipt
+    if name in ("Limits", "Most"):
+        from tidymerge import rules
+
+        return getattr(rules, name)
     raise AttributeError(f"module 'tidymerge' has no attribute {name!r}")
 
 
@@ -101,6 +111,7 @@ def load(
     accept_warnings: bool = False,
     expect: str | None = None,
     trust_triggers: bool = False,
+    limits: "Limits | None" = None,
 ) -> "Receipt":
     """Load the incoming rows, in one transaction that is proved before it is committed.
 
@@ -108,8 +119,9 @@ def load(
     folder that the receipt names. Raises what `preview` raises; Stopped when `expect` is not the
     fingerprint of the changes, when there are warnings and `accept_warnings` is false, or when
     `strict` and a row was rejected; ProofFailed when the run does not add up. Then nothing was written.
-    With `trust_triggers`, differences that the target's own triggers make are noted in the receipt instead, which
-    is then not `verified`.
+    Stopped also when a limit is exceeded: `limits` win over the job's as a whole, and where neither says anything
+    the usual ones hold. With `trust_triggers`, differences that the target's own triggers make are noted in the
+    receipt instead, which is then not `verified`.
     """
     from dataclasses import replace
     from pathlib import Path
@@ -117,10 +129,39 @@ def load(
     from tidymerge import flow
 
     asked = _job(job, incoming, into, key, columns, only, header_row, (delimiter, quote, encoding), strict=strict)
-    asked = replace(asked, trust_triggers=trust_triggers or asked.trust_triggers)
+    asked = replace(asked, trust_triggers=trust_triggers or asked.trust_triggers, limits=limits or asked.limits)
     return flow.load(
         asked, accept_warnings=accept_warnings, expect=expect, rejects=None if rejects is None else Path(rejects)
     )
+
+
+def undo(
+    run: str,
+    *,
+    into: str | PathLike[str] | None = None,
+    rest: bool = False,
+    preview: bool = False,
+    expect: str | None = None,
+    conflicts: str | PathLike[str] | None = None,
+    trust_triggers: bool = False,
+) -> "Receipt":
+    """Put back what a run changed, in one transaction, where the records still hold what the run wrote.
+
+    `run` is a run's name (`Receipt.run`), or how it begins. Where records were changed since, or others refer to
+    them, nothing is undone and Stopped is raised with a receipt that lists them in `conflicts`, unless the `rest` is to
+    be undone. `into` is the target's address if it is not the one in the log; with `preview` nothing is
+    written; records that can't be put back go to the CSV file `conflicts`. Raises UsageError for a run that is
+    not there or wrote nothing, TargetError, ProofFailed.
+    """
+    from pathlib import Path
+
+    from tidymerge import flow
+
+    at = None if into is None else fspath(into)
+    if preview:
+        return flow.preview_undo(run, into=at)
+    path = None if conflicts is None else Path(conflicts)
+    return flow.undo(run, into=at, rest=rest, expect=expect, conflicts=path, trust_triggers=trust_triggers)
 
 
 def _job(

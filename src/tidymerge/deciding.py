@@ -12,6 +12,7 @@ from tidymerge.core.columns import Converted, Surroundings, convert
 from tidymerge.core.conditions import Conditions, compile_conditions, resolved, rows_to_skip
 from tidymerge.core.constraints import dropped, flaws_of, refused
 from tidymerge.core.decide import Question, decide, reject
+from tidymerge.core.limits import exceeded
 from tidymerge.core.lookup import LookUp
 from tidymerge.core.mapping import pair_columns, target_name
 from tidymerge.core.match import code_keys, match
@@ -19,7 +20,7 @@ from tidymerge.core.view import mapping_view
 from tidymerge.job.model import Job
 from tidymerge.model import ChangeSet, Existing, Flaw, Incoming, Pairing, TableShape, Tally, TargetColumn
 from tidymerge.ports import Progress, Refusal, Target
-from tidymerge.receipt import MappedColumn
+from tidymerge.receipt import Conflict, MappedColumn
 from tidymerge.rules import Find, Rules
 from tidymerge.splitting import Gathered, Piece, can_split, split
 
@@ -37,12 +38,20 @@ class Part:
         return replace(self, changes=reject(self.changes, flaws))
 
 
+def _as_they_are(changes: ChangeSet) -> ChangeSet:
+    return changes
+
+
 @dataclass(frozen=True, slots=True)
 class Decided:
-    """All that is known once every row has its outcome and nothing is written yet."""
+    """All that is known once every row has its outcome and nothing is written yet.
+
+    `shown` makes the values of changes fit to be read; `limits` are those that the job goes over.
+    """
 
     target: str
     incoming: Gathered
+    shape: TableShape
     pairing: Pairing
     rows_before: int
     parts: tuple[Part, ...]
@@ -51,6 +60,9 @@ class Decided:
     warnings: tuple[str, ...]
     notes: tuple[str, ...]
     view: tuple[MappedColumn, ...]
+    shown: Callable[[ChangeSet], ChangeSet] = _as_they_are
+    conflicts: tuple[Conflict, ...] = ()
+    limits: tuple[str, ...] = ()
 
     def with_parts(self, parts: Sequence[Part], *notes: str) -> "Decided":
         """The same with other outcomes of some rows."""
@@ -169,7 +181,7 @@ def decide_all(
     parts = _decide_parts(plan, gathered, noticed)
     rows_before = noticed.rows if noticed.complete else target.count()
     progress.stage("testing the constraints")
-    settled = _settle_constraints(target, _reject_refused(parts, noticed.refusals, target), plan.pairing)
+    settled = settle_constraints(target, without_refused(parts, noticed.refusals, target), plan.pairing)
     changes = [part.changes for part in settled]
     counted = account.tally(changes)
     for part in settled:
@@ -182,6 +194,7 @@ def decide_all(
     return Decided(
         target.address,
         gathered,
+        shape,
         plan.pairing,
         rows_before,
         tuple(settled),
@@ -190,6 +203,7 @@ def decide_all(
         tuple(warnings),
         (*gathered.sample.notes, *noticed.notes()),
         noticed.view,
+        limits=tuple(exceeded(job.limits, counted, rows_before)),
     )
 
 
@@ -242,7 +256,7 @@ def _look_up(target: Target, find: Find) -> LookUp:
     )
 
 
-def _reject_refused(parts: Sequence[Part], refusals: Sequence[Refusal], target: Target) -> list[Part]:
+def without_refused(parts: Sequence[Part], refusals: Sequence[Refusal], target: Target) -> list[Part]:
     """Reject the rows whose values the database could not even hold in its staging table."""
     settled = reject_refusals(parts, refusals)
     target.unstage([refusal.position for refusal in refusals])
@@ -258,11 +272,15 @@ def reject_refusals(parts: Sequence[Part], refusals: Sequence[Refusal]) -> list[
     return settled
 
 
-def _settle_constraints(target: Target, parts: Sequence[Part], pairing: Pairing) -> list[Part]:
+def settle_constraints(target: Target, parts: Sequence[Part], pairing: Pairing) -> list[Part]:
     """Reject what would break a constraint, until nothing does: one rejected record may have been another's parent."""
     settled = list(parts)
     while True:
-        violations = target.violations(pairing) if any(len(part.changes.positions) for part in settled) else []
+        violations = (
+            target.violations(pairing)
+            if any(len(part.changes.positions) or part.changes.deletes for part in settled)
+            else []
+        )
         at_fault = False
         for index, part in enumerate(settled):
             flaws = [flaw for violation in violations for flaw in flaws_of(violation, part.changes, pairing)]

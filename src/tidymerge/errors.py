@@ -9,7 +9,9 @@
     │   ├── UnloadableColumn                      a column that the database computes, or of a type that can't be loaded
     │   ├── BadOption                             an option's value that makes no sense
     │   ├── BadJob                                a job file with a word or a value that it can't have
-    │   └── BadExpression                         a condition or computed value that can't be understood
+    │   ├── BadExpression                         a condition or computed value that can't be understood
+    │   ├── NoSuchRun                             a run that the log does not have
+    │   └── NotUndoable                           a run that wrote nothing, or whose columns are gone
     ├── SourceError                           1   the incoming rows can't be read
     │   ├── NoSuchFile
     │   ├── NoSuchSheet
@@ -28,6 +30,9 @@
     │   ├── TargetFull
     │   └── WriteRefused                          the database refused the write
     ├── ProofFailed                           1   the run didn't add up and was rolled back
+    ├── LogError                              1   the run log can't be used
+    │   ├── LogUnwritable                         no room, or no right to write there
+    │   └── LogDamaged                            a file of the log that can't be read
     ├── MissingPackage                        1   an optional part is not installed
     ├── Interrupted                           1   Ctrl-C or SIGTERM
     └── Stopped                               4   a limit or an expectation was not met
@@ -90,6 +95,14 @@ class BadJob(UsageError):
 
 class BadExpression(UsageError):
     """A condition or a computed value can't be understood, or its names or types don't fit."""
+
+
+class NoSuchRun(UsageError):
+    """The log has no such run, or several that begin so."""
+
+
+class NotUndoable(UsageError):
+    """There is nothing to undo, or no longer a way to."""
 
 
 class SourceError(TidyMergeError):
@@ -162,6 +175,18 @@ class WriteRefused(TargetError):
 
 class ProofFailed(TidyMergeError):
     """The run did not add up; it was rolled back. See the design's first promise."""
+
+
+class LogError(TidyMergeError):
+    """The run log can't be used."""
+
+
+class LogUnwritable(LogError):
+    """The run log can't be written; nothing was loaded."""
+
+
+class LogDamaged(LogError):
+    """A file of the run log can't be read."""
 
 
 class MissingPackage(TidyMergeError):

@@ -3,22 +3,27 @@
 import secrets
 import time
 from collections.abc import Callable
-from contextlib import AbstractContextManager, nullcontext
+from contextlib import nullcontext
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 
-from tidymerge.core import account, caution
-from tidymerge.core.decide import differs
-from tidymerge.deciding import Decided, Part, decide_all, reject_refusals
-from tidymerge.errors import ProofFailed, Stopped, TargetChanged
-from tidymerge.gathering import Gathering
+from tidymerge.committing import Orders, Shield, carry_out
+from tidymerge.core import caution
+from tidymerge.deciding import Decided, decide_all
+from tidymerge.errors import NotUndoable, Stopped, TargetChanged
+from tidymerge.gathering import Gathering, checksums
+from tidymerge.history.folder import FolderLog
+from tidymerge.history.place import user
 from tidymerge.job.model import Job
-from tidymerge.ports import Progress, Target, Written
+from tidymerge.ports import Progress, Recording, RunLog, Target
 from tidymerge.receipt import Receipt, State
-from tidymerge.reporting import Clock, make_receipt, save_rejects
+from tidymerge.recording import recorded, settle_all
+from tidymerge.reporting import Clock, make_receipt, save_conflicts, save_rejects
 from tidymerge.reports.rejects_file import default_path
-from tidymerge.targets import open_target
+from tidymerge.run import Run
+from tidymerge.targets import open_target, reopened
+from tidymerge.undoing import blamed, decide_undo
 
 ATTEMPTS = 4  # how often a load that others stood in the way of is started
 
@@ -48,50 +53,137 @@ def load(
     expect: str | None = None,
     rejects: Path | None = None,
     progress: Progress = QUIET,
-    shield: Callable[[], AbstractContextManager[object]] = nullcontext,
+    shield: Shield = nullcontext,
 ) -> Receipt:
-    """Decide, write, prove and commit, in one transaction; where others stand in the way, again from the start.
+    """Decide, write, prove, log and commit, in one transaction; where others stand in the way, again from the start.
 
     `shield` guards the moment of the commit against interruption, so that what is said afterwards
-    is true. Raises Stopped when `expect` (a fingerprint) differs, when there are warnings that
-    are not accepted, or when the job is strict and a row was rejected; TargetChanged when others
-    stood in the way every time.
+    is true. Raises Stopped when a limit of the job is exceeded, when `expect` (a fingerprint) differs, when there are
+    warnings that are not accepted, or when the job is strict and a row was rejected; TargetChanged when others
+    stood in the way every time; LogUnwritable when the log can't keep what undo needs.
     """
     clock = _clock(named=True)
-    with Gathering(job) as gathering:
-        for attempt in range(1, ATTEMPTS + 1):
-            try:
-                with open_target(job.target, write=True) as target:
-                    decided = decide_all(job, target, gathering.rows, (clock.run or "", clock.started), progress)
-                    _check_expectations(decided, job, clock, accept_warnings, expect, rejects)
-                    return _write_and_commit(target, decided, job, clock, rejects, progress, shield)
-            except TargetChanged as changed:
-                if attempt == ATTEMPTS:
-                    raise TargetChanged(
-                        f"{changed} Tried {ATTEMPTS} times; nothing was written. Load again when it is quieter there."
-                    ) from changed
-                progress.stage("others changed the same records: starting again")
-                time.sleep(secrets.randbelow(100) / 1000)  # so that two loads don't meet again in step
-    raise AssertionError("every attempt returns or raises")
+    log = FolderLog()
+    told = settle_all(log)
+    run = Run(
+        clock.run or "",
+        State.LOADED,
+        clock.started,
+        user(),
+        reopened(job.target),
+        files=checksums(job.incoming),
+        job=job.file,
+    )
+    with recorded(log, run) as recording, Gathering(job) as gathering:
+
+        def once() -> Receipt:
+            with open_target(job.target, write=True) as target:
+                decided = decide_all(job, target, gathering.rows, (run.name, clock.started), progress)
+                decided = replace(decided, notes=(*told, *decided.notes))
+                _check_expectations(decided, job, clock, accept_warnings, expect, rejects)
+                orders = Orders(
+                    run,
+                    clock,
+                    recording,
+                    lambda found: _check_strict(found, job, clock, rejects),
+                    lambda found: _write_rejects(found, job, rejects),
+                    progress,
+                    shield,
+                    job.trust_triggers,
+                )
+                return carry_out(target, decided, orders)
+
+        return _attempts(once, recording, progress)
+
+
+def preview_undo(text: str, *, into: str | None = None, progress: Progress = QUIET) -> Receipt:
+    """What undoing a run would do. Raises NoSuchRun and NotUndoable."""
+    clock = _clock(named=False)
+    log = FolderLog()
+    settle_all(log)
+    run = _undoable(log, text)
+    with open_target(into or run.target, write=False) as target:
+        decided = _decide_undo(log, run, target, progress)
+        return replace(make_receipt(decided, State.PREVIEWED, clock), undoes=run.name)
+
+
+def undo(
+    text: str,
+    *,
+    into: str | None = None,
+    rest: bool = False,
+    expect: str | None = None,
+    conflicts: Path | None = None,
+    trust_triggers: bool = False,
+    progress: Progress = QUIET,
+    shield: Shield = nullcontext,
+) -> Receipt:
+    """Put back what a run changed, where it still is what the run wrote; itself a run, in one transaction.
+
+    `text` is a run's name or how it begins; `into` an address to use in place of the one in the log. Raises NoSuchRun
+    and NotUndoable; Stopped where records were changed since or can't be put back, unless the `rest` is to be
+    undone, or when `expect` (a fingerprint) differs; and what `load` raises.
+    """
+    clock = _clock(named=True)
+    log = FolderLog()
+    settle_all(log)
+    undone = _undoable(log, text)
+    address = into or undone.target
+    run = Run(clock.run or "", State.UNDONE, clock.started, user(), reopened(address), undoes=undone.name)
+    with recorded(log, run) as recording:
+
+        def check(decided: Decided) -> None:
+            if decided.tally.rejected and not rest:
+                raise _conflicting(decided, undone, clock, conflicts)
+
+        def save(decided: Decided) -> Path | None:
+            return None if conflicts is None else save_conflicts(decided, conflicts)
+
+        def once() -> Receipt:
+            with open_target(address, write=True) as target:
+                decided = _decide_undo(log, undone, target, progress)
+                _check_fingerprint(decided, clock, expect)
+                check(decided)
+                orders = Orders(run, clock, recording, check, save, progress, shield, trust_triggers)
+                return carry_out(target, decided, orders)
+
+        return _attempts(once, recording, progress)
 
 
 def _clock(*, named: bool) -> Clock:
     now = datetime.now(UTC)
-    return Clock(now, time.perf_counter(), f"{now:%Y%m%d-%H%M%S}-{secrets.token_hex(3)}" if named else None)
+    # Names sort by time, to the millisecond.
+    name = f"{now:%Y%m%d-%H%M%S}-{now.microsecond // 1000:03d}{secrets.token_hex(2)}" if named else None
+    return Clock(now, time.perf_counter(), name)
+
+
+def _attempts(once: Callable[[], Receipt], recording: Recording, progress: Progress) -> Receipt:
+    for attempt in range(1, ATTEMPTS + 1):
+        try:
+            return once()
+        except TargetChanged as changed:
+            if attempt == ATTEMPTS:
+                raise TargetChanged(
+                    f"{changed} Tried {ATTEMPTS} times; nothing was written. Run it again when it is quieter there."
+                ) from changed
+            recording.restart()
+            progress.stage("others changed the same records: starting again")
+            time.sleep(secrets.randbelow(100) / 1000)  # so that two loads don't meet again in step
+    raise AssertionError("every attempt returns or raises")
 
 
 def _check_expectations(
     decided: Decided, job: Job, clock: Clock, accept_warnings: bool, expect: str | None, rejects: Path | None
 ) -> None:
-    if expect is not None and expect != decided.fingerprint:
-        receipt = make_receipt(decided, State.STOPPED, clock)
+    _check_fingerprint(decided, clock, expect)
+    _check_strict(decided, job, clock, rejects)
+    if decided.limits:
+        if decided.tally.rejected and rejects is not None:
+            save_rejects(decided, rejects)
         raise Stopped(
-            f"The changes are not the expected ones: the fingerprint is {decided.fingerprint}, not {expect}. "
-            "The incoming rows or the target changed since; preview again. Nothing was written.",
-            receipt,
+            f"Stopped by a limit; nothing was written. {' '.join(decided.limits)}",
+            make_receipt(decided, State.STOPPED, clock, rejects=rejects if decided.tally.rejected else None),
         )
-    if job.strict and decided.tally.rejected:
-        _stop_for_rejects(decided, clock, rejects)
     if decided.warnings and not accept_warnings:
         count = len(decided.warnings)
         raise Stopped(
@@ -101,7 +193,18 @@ def _check_expectations(
         )
 
 
-def _stop_for_rejects(decided: Decided, clock: Clock, rejects: Path | None) -> None:
+def _check_fingerprint(decided: Decided, clock: Clock, expect: str | None) -> None:
+    if expect is not None and expect != decided.fingerprint:
+        raise Stopped(
+            f"The changes are not the expected ones: the fingerprint is {decided.fingerprint}, not {expect}. "
+            "The incoming rows or the target changed since; preview again. Nothing was written.",
+            make_receipt(decided, State.STOPPED, clock),
+        )
+
+
+def _check_strict(decided: Decided, job: Job, clock: Clock, rejects: Path | None) -> None:
+    if not job.strict or not decided.tally.rejected:
+        return
     if rejects is not None:
         save_rejects(decided, rejects)
     count = decided.tally.rejected
@@ -112,96 +215,43 @@ def _stop_for_rejects(decided: Decided, clock: Clock, rejects: Path | None) -> N
     )
 
 
-def _write_and_commit(
-    target: Target,
-    decided: Decided,
-    job: Job,
-    clock: Clock,
-    rejects: Path | None,
-    progress: Progress,
-    shield: Callable[[], AbstractContextManager[object]],
-) -> Receipt:
-    progress.stage("writing")
-    decided, written = _write(target, decided)
-    if job.strict and decided.tally.rejected:
-        _stop_for_rejects(decided, clock, rejects)
-    progress.stage("reading back what was written")
-    decided, verified = _prove(target, decided, written, trusting=job.trust_triggers)
-    file = _write_rejects(decided, job, rejects)
-    try:
-        # Made before the commit: after it nothing may fail.
-        receipt = make_receipt(decided, State.LOADED, clock, file, verified=verified)
-        with shield():
-            target.commit()
-    except BaseException:
-        if file is not None:
-            file.unlink(missing_ok=True)
-        raise
-    return replace(receipt, seconds=time.perf_counter() - clock.began)
-
-
-def _write(target: Target, decided: Decided) -> tuple[Decided, Written]:
-    """Write, and account for what only the database could find fault with."""
-    written = [target.write(part.changes) for part in decided.parts]
-    refused = tuple(refusal for one in written for refusal in one.refused)
-    total = Written(sum(one.updated for one in written), sum(one.inserted for one in written), refused)
-    if not refused:
-        return decided, total
-    count = len(refused)
-    note = (
-        f"{count:,} {caution.plural(count, 'row was', 'rows were')} refused by the database only when written, "
-        "so the counts and the fingerprint differ from the preview's."
-    )
-    return decided.with_parts(reject_refusals(decided.parts, refused), note), total
-
-
-def _prove(target: Target, decided: Decided, written: Written, *, trusting: bool) -> tuple[Decided, bool]:
-    """Prove counts and values inside the transaction. Raises ProofFailed, unless triggers are trusted with rows."""
-    try:
-        for part in decided.parts:
-            account.prove_tally(account.tally([part.changes]), part.changes, part.read)
-        changes = [part.changes for part in decided.parts]
-        account.prove_written(changes, decided.rows_before, target.count(), written.updated, written.inserted)
-        for part in decided.parts:
-            _prove_read_back(target, decided, part)
-    except ProofFailed as failed:
-        suspects = target.suspects()
-        if trusting and suspects:
-            return decided.with_parts(decided.parts, f"Not verified, as triggers are trusted: {failed}"), False
-        if not suspects:
-            raise
-        raise ProofFailed(
-            f"{failed} On the table are {', '.join(suspects)}; to let them change rows, load with --trust-triggers."
-        ) from None
-    return decided, True
-
-
-def _prove_read_back(target: Target, decided: Decided, part: Part) -> None:
-    """Read every written record again and compare it with what was decided. Raises ProofFailed."""
-    changes = part.changes
-    found = target.read_back(changes, decided.pairing)
-    if found.num_rows != changes.after.num_rows:
-        raise ProofFailed(
-            f"{changes.after.num_rows:,} records were written but {found.num_rows:,} were found again; "
-            "the load was rolled back. A trigger of the target may be changing keys."
-        )
-    for column in decided.pairing.columns:
-        wanted, stored = changes.after[column.name].combine_chunks(), found[column.name].combine_chunks()
-        wrong = differs(wanted, stored)
-        wrong[changes.updates :] &= changes.given[column.name]  # the others left the value to the default
-        if wrong.any():
-            at = int(wrong.argmax())
-            row = part.rows().row_numbers[changes.incoming[at]]
-            raise ProofFailed(
-                f"What was written does not read back equal, so the load was rolled back: row {row}, column "
-                f"{column.name}, wrote {wanted[at].as_py()!s}, found {stored[at].as_py()!s}. "
-                "A trigger or the column's type may be changing values."
-            )
-
-
 def _write_rejects(decided: Decided, job: Job, asked: Path | None) -> Path | None:
     if asked is None and not decided.tally.rejected:
         return None
     path = asked or default_path(job.incoming[0], Path())
     save_rejects(decided, path)
     return path
+
+
+def _undoable(log: RunLog, text: str) -> Run:
+    """The run to undo. Raises NoSuchRun and NotUndoable."""
+    run = log.find(text)
+    if not run.wrote:
+        raise NotUndoable(f"The run {run.name} was {run.state} and changed nothing, so there is nothing to undo.")
+    if not run.settled:
+        with log.ended(run.name) as gone:
+            if not gone:
+                raise NotUndoable(f"The run {run.name} is still at work; wait until it has ended, then undo it.")
+    return run
+
+
+def _decide_undo(log: RunLog, run: Run, target: Target, progress: Progress) -> Decided:
+    decided = decide_undo(run, log.changes(run), target, progress)
+    if not decided.conflicts:
+        return decided
+    later = [log.read(name) for name in reversed(log.names()) if name > run.name]
+    writers = [other for other in later if other.wrote and other.target == run.target and other.key == run.key]
+    return replace(decided, conflicts=blamed(decided.conflicts, ((one, log.changes(one)) for one in writers)))
+
+
+def _conflicting(decided: Decided, run: Run, clock: Clock, conflicts: Path | None) -> Stopped:
+    if conflicts is not None:
+        save_conflicts(decided, conflicts)
+    count = decided.tally.rejected
+    receipt = make_receipt(decided, State.STOPPED, clock, rejects=conflicts)
+    return Stopped(
+        f"Stopped: {count:,} of {decided.tally.read:,} {caution.plural(count, 'record', 'records')} of the run "
+        f"{run.name} can't be put back, as listed; nothing was undone. To undo the rest and leave these as they are, "
+        "give --rest.",
+        replace(receipt, undoes=run.name),
+    )

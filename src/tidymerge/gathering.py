@@ -1,6 +1,7 @@
 """Gathering the incoming rows of a job: one or several addresses, the header, the choice of rows."""
 
 import glob
+import hashlib
 import tempfile
 from collections.abc import Sequence
 from dataclasses import replace
@@ -11,7 +12,7 @@ from typing import Self
 import numpy as np
 import pyarrow as pa
 
-from tidymerge.address import STANDARD_INPUT, is_server
+from tidymerge.address import STANDARD_INPUT, is_server, parse, without_password
 from tidymerge.core.header import ROWS_SEARCHED, find_header
 from tidymerge.core.mapping import listing
 from tidymerge.core.rejects import mended
@@ -21,6 +22,7 @@ from tidymerge.model import Incoming, IncomingColumn, TableShape
 from tidymerge.ports import BatchedSource, Irregular, Source, Target
 from tidymerge.sources import ReadOptions, open_source
 from tidymerge.splitting import ROWS_AT_ONCE, Gathered
+from tidymerge.targets import is_database
 
 _WILD = set("*?[")
 
@@ -153,6 +155,22 @@ def addresses(given: Sequence[str]) -> list[str]:
                 raise NoSuchFile(f"No file fits the pattern {name}.")
         for file in files:
             found += _sheets(file, part) if set(part) & _WILD else [f"{file}{mark}{part}"]
+    return found
+
+
+def checksums(given: Sequence[str]) -> dict[str, str | None]:
+    """The incoming addresses, with the SHA-256 of those that are files; databases change too often to have one."""
+    found: dict[str, str | None] = {}
+    for text in addresses(given):
+        if text == STANDARD_INPUT or is_server(text):
+            found[without_password(text)] = None
+            continue
+        address = parse(text)
+        name = str(replace(address, path=address.path.absolute()))
+        found[name] = None
+        if address.path.is_file() and not is_database(text):
+            with address.path.open("rb") as file:
+                found[name] = hashlib.file_digest(file, "sha256").hexdigest()
     return found
 
 

@@ -258,6 +258,9 @@ class Reason(StrEnum):
     NOT_UNIQUE = "not unique"
     CHECK_FAILED = "check failed"
     REFUSED = "refused by the database"
+    CHANGED_SINCE = "changed since"
+    GONE_SINCE = "gone since"
+    REFERRED_TO = "referred to"
 
 
 class Outcome(IntEnum):
@@ -268,6 +271,7 @@ class Outcome(IntEnum):
     UPDATED = 2
     SKIPPED = 3
     REJECTED = 4
+    DELETED = 5
 
 
 @dataclass(frozen=True, slots=True)
@@ -334,6 +338,10 @@ class Matches:
     times: Indices
 
 
+def _no_indices() -> Indices:
+    return np.zeros(0, np.int64)
+
+
 @dataclass(frozen=True, slots=True)
 class ChangeSet:
     """What was decided: for every row its outcome, and for every touched row what is written.
@@ -344,6 +352,8 @@ class ChangeSet:
     `incoming` and `existing` index into the rows that they came from (`existing` only for updates).
     `given[c]` marks the inserts that give column c a value, be it null; the others leave it to its default.
     `stamps` are columns that no fingerprint heeds; `skips` counts skipped rows by why.
+    `leaving` are the records to delete, `removed` what they hold, `leaving_rows` the rows that ask for it and
+    `departures` their places in a staging table of their own, numbered on from `positions`.
     """
 
     outcomes: npt.NDArray[np.uint8]
@@ -359,6 +369,10 @@ class ChangeSet:
     given: Mapping[str, Mask]
     stamps: tuple[str, ...] = ()
     skips: Mapping[str, int] = field(default_factory=dict)
+    leaving: Indices = field(default_factory=_no_indices)
+    leaving_rows: Indices = field(default_factory=_no_indices)
+    departures: Indices = field(default_factory=_no_indices)
+    removed: pa.Table = field(default_factory=lambda: pa.table({}))
 
     @property
     def updates(self) -> int:
@@ -370,12 +384,35 @@ class ChangeSet:
         """How many records are inserted."""
         return len(self.incoming) - len(self.existing)
 
+    @property
+    def deletes(self) -> int:
+        """How many records are deleted."""
+        return len(self.leaving)
+
+
+@dataclass(frozen=True, slots=True)
+class Logged:
+    """What a run did to some records, one row each, every value as the target's own exact text.
+
+    `outcomes` are updated, inserted or deleted; `rows` the incoming row numbers; `keys` find the records. `before` and
+    `after` have the other columns that the run touched: of an update where `changed` marks it, of a deleted record
+    all before, of a new one all after; null elsewhere.
+    """
+
+    outcomes: npt.NDArray[np.uint8]
+    rows: Indices
+    keys: pa.Table
+    before: pa.Table
+    after: pa.Table
+    changed: Mapping[str, Mask]
+
 
 @dataclass(frozen=True, slots=True)
 class Violation:
     """Staged changes, by their positions, that break a constraint on `columns`, and what was `wanted` instead.
 
-    It is held against changes of these columns only, or with `always` against every change.
+    It is held against changes of these columns only, or with `always` against every change. `found` says for
+    each position what stands in the way, where that is not the change's own value.
     """
 
     reason: Reason
@@ -383,6 +420,7 @@ class Violation:
     columns: tuple[str, ...]
     positions: Indices
     always: bool = False
+    found: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

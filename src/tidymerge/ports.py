@@ -1,13 +1,15 @@
 """The contracts between the flow and the outside: where rows come from and where they go."""
 
 from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from types import TracebackType
 from typing import TYPE_CHECKING, Protocol, Self, runtime_checkable
 
 import pyarrow as pa
 
-from tidymerge.model import ChangeSet, Existing, Incoming, Pairing, TableShape, TargetColumn, Violation
+from tidymerge.model import ChangeSet, Existing, Incoming, Logged, Pairing, TableShape, TargetColumn, Violation
+from tidymerge.run import Run
 
 if TYPE_CHECKING:
     from tidymerge.sources import ReadOptions
@@ -65,6 +67,7 @@ class Written:
 
     updated: int
     inserted: int
+    deleted: int = 0
     refused: tuple[Refusal, ...] = ()
 
 
@@ -135,17 +138,77 @@ class Target(Protocol):
     def violations(self, pairing: Pairing) -> list[Violation]:
         """The staged changes that would break a constraint of the table."""
 
+    def as_stored(self, changes: ChangeSet, columns: Sequence[TargetColumn], *, written: bool = False) -> pa.Table:
+        """The records of staged updates as they now stand, as exact text; once `written`, also those inserted."""
+
     def write(self, changes: ChangeSet) -> Written:
         """Write changes that are staged: only changed rows, only changed columns."""
 
     def read_back(self, changes: ChangeSet, pairing: Pairing) -> pa.Table:
         """The written records as they now stand, in the order of the change set."""
 
+    def remaining(self, changes: ChangeSet) -> int:
+        """How many of the deleted records are still there."""
+
+    @property
+    def marks_text(self) -> bool:
+        """Whether exact text starts with a letter that is not part of the value."""
+
     def suspects(self) -> list[str]:
         """What may change the table's rows on its own: triggers, rules and policies, by kind and name."""
 
     def commit(self) -> None:
         """Make the writes last."""
+
+
+class Recording(Protocol):
+    """The log of one run, from its start until it is settled. `restart`, `add` and `seal` may raise LogUnwritable."""
+
+    def restart(self) -> None:
+        """Forget what was added: the run starts again."""
+
+    def add(self, log: Logged) -> None:
+        """Keep the changes of one part."""
+
+    def seal(self, run: Run) -> None:
+        """Make sure that all is on disk, before the target commits."""
+
+    def settle(self, run: Run) -> None:
+        """Say how the run ended, as well as that can be done: what it did is done."""
+
+    def leave(self) -> None:
+        """Let go of the run as it is."""
+
+
+class RunLog(Protocol):
+    """The runs of the past, by name; names sort by time."""
+
+    def begin(self, name: str) -> Recording:
+        """Start to record a run. Raises LogUnwritable."""
+
+    def names(self) -> list[str]:
+        """The names of all runs, the latest first."""
+
+    def read(self, name: str) -> Run:
+        """The run of that exact name. Raises LogDamaged."""
+
+    def find(self, text: str) -> Run:
+        """The run whose name is, or begins with, `text`; `last` is the latest. Raises NoSuchRun and LogDamaged."""
+
+    def changes(self, run: Run) -> Iterator[Logged]:
+        """What a run did to records, some at a time. Raises LogDamaged."""
+
+    def unsettled(self) -> list[str]:
+        """The runs of which it is not known whether their commit lasted, or that are at it now."""
+
+    def ended(self, name: str) -> AbstractContextManager[bool]:
+        """Whether the process of a run is gone; while inside, nobody else takes its place."""
+
+    def write(self, run: Run) -> None:
+        """Write a run's entry, whole or not at all, and make sure that it is on disk. Raises LogUnwritable."""
+
+    def tidy(self) -> None:
+        """Remove runs that are older than they are to be kept, and what runs left that never came to writing."""
 
 
 class Progress(Protocol):

@@ -90,8 +90,29 @@ class Rejects:
 
 
 @dataclass(frozen=True, slots=True)
+class Conflict:
+    """A record that an undo can't put back: what the run wrote, what is there now or stands in the way, and by whom.
+
+    `row` is the incoming row of the run; `by` names a later run that wrote what is there now.
+    """
+
+    row: int
+    key: tuple[str, ...]
+    reason: str
+    expected: str
+    column: str | None
+    wrote: str | None
+    now: str | None
+    by: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Receipt:
-    """What a run did, or in a preview would do. `to_dict` gives the published JSON form."""
+    """What a run did, or in a preview would do. `to_dict` gives the published JSON form.
+
+    `limits` are those that a load goes over; `undoes` is the run that an undo takes back, `conflicts` the first of
+    the records that it can't.
+    """
 
     state: State
     incoming: str
@@ -107,6 +128,14 @@ class Receipt:
     seconds: float
     verified: bool | None = None
     run: str | None = None
+    limits: tuple[str, ...] = ()
+    undoes: str | None = None
+    conflicts: tuple[Conflict, ...] = ()
+
+    @property
+    def changed(self) -> int:
+        """How many rows made a difference to the target."""
+        return self.rows.inserted + self.rows.updated + self.rows.deleted
 
     @property
     def fields_updated(self) -> int:

@@ -11,6 +11,7 @@ import pyarrow as pa
 
 from tidymerge.core import account, samples
 from tidymerge.core.rejects import first_rejects, rejected_rows, rejects_table
+from tidymerge.core.tidy import guard
 from tidymerge.deciding import Decided
 from tidymerge.receipt import Example, Receipt, RejectedCell, Rejects, SampleRow, State, TableReceipt
 from tidymerge.reports.rejects_file import write_rejects
@@ -43,11 +44,25 @@ def save_rejects(decided: Decided, path: Path) -> None:
     write_rejects(all_rejects(decided), path)
 
 
+def save_conflicts(decided: Decided, path: Path) -> Path:
+    """Write the records that an undo can't put back as CSV."""
+    found = decided.conflicts
+    columns: dict[str, list[str | None]] = {
+        name: [conflict.key[at] for conflict in found] for at, name in enumerate(decided.pairing.key)
+    }
+    for name in ("reason", "column", "wrote", "now", "by"):
+        columns[f"undo: {name}"] = [getattr(conflict, name) for conflict in found]
+    guarded = {name: guard(pa.array(texts, pa.string())) for name, texts in columns.items()}
+    write_rejects(pa.table(guarded), path)
+    return path
+
+
 def make_receipt(
     decided: Decided, state: State, clock: Clock, rejects: Path | None = None, *, verified: bool = True
 ) -> Receipt:
     """The receipt of a run that has come to `state`."""
-    tally, touched = decided.tally, state is State.LOADED
+    tally, touched = decided.tally, state in (State.LOADED, State.UNDONE)
+    after = tally.inserted - tally.deleted if touched or state is State.PREVIEWED else 0
     columns: Counter[str] = Counter()
     for part in decided.parts:
         columns.update({name: int(mask.sum()) for name, mask in part.changes.changed.items() if mask.any()})
@@ -56,7 +71,7 @@ def make_receipt(
         target=decided.target,
         key=decided.pairing.key,
         rows_before=decided.rows_before,
-        rows_after=decided.rows_before + (tally.inserted if state in (State.LOADED, State.PREVIEWED) else 0),
+        rows_after=decided.rows_before + after,
         rows=tally,
         fields_updated=columns.total(),
         columns=dict(columns),
@@ -87,7 +102,9 @@ def make_receipt(
         started=clock.started,
         seconds=time.perf_counter() - clock.began,
         verified=verified if touched else None,
-        run=clock.run if touched else None,
+        run=clock.run,
+        limits=decided.limits,
+        conflicts=decided.conflicts,
     )
 
 
@@ -99,12 +116,12 @@ def _shown(decided: Decided) -> tuple[dict[str, Example], tuple[SampleRow, ...],
     for part in decided.parts:
         if not len(part.changes.positions) and not len(part.changes.flaws):
             continue
-        incoming = part.rows()
-        for name, example in samples.examples(incoming, part.changes).items():
+        incoming, changes = part.rows(), decided.shown(part.changes)
+        for name, example in samples.examples(incoming, changes).items():
             if name not in examples or example.row < examples[name].row:
                 examples[name] = example
-        rows += samples.sample_rows(incoming, part.changes, _UPDATES_SHOWN, _INSERTS_SHOWN)
-        cells += first_rejects(incoming, part.changes, _REJECTS_SHOWN)
+        rows += samples.sample_rows(incoming, changes, _UPDATES_SHOWN, _INSERTS_SHOWN)
+        cells += first_rejects(incoming, changes, _REJECTS_SHOWN)
     if len(decided.parts) == 1:
         return examples, tuple(rows), tuple(cells)
     updated = sorted((row for row in rows if row.outcome == "updated"), key=lambda row: row.row)[:_UPDATES_SHOWN]

@@ -95,6 +95,26 @@ class Instruction:
 
 
 @dataclass(frozen=True, slots=True)
+class Most:
+    """The most rows of a kind: a count, or a percentage of the `target`'s records or the `incoming` rows."""
+
+    number: float
+    share_of: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Limits:
+    """What a load may do at most, or must do exactly; where nothing is said, the usual limits hold."""
+
+    updated: Most | None = None
+    inserted: Most | None = None
+    rejected: Most | None = None
+    fewest_rows: int | None = None
+    expect_updated: int | None = None
+    expect_inserted: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Rules:
     """What holds for all rows. Conditions are expressions.
 

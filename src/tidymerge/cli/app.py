@@ -10,7 +10,7 @@ from typing import NoReturn
 
 import typer
 
-from tidymerge.cli.commands import demo, draft, load, look, preview, schema
+from tidymerge.cli.commands import demo, draft, load, look, preview, receipt, runs, schema, undo
 from tidymerge.errors import Interrupted, TidyMergeError
 
 app = typer.Typer(
@@ -27,6 +27,9 @@ app.command(short_help="Show what is in a sheet or a table.")(look.look)
 app.command(short_help="Write a job file by matching columns.")(draft.draft)
 app.command(short_help="Show what a load would do.")(preview.preview)
 app.command(short_help="Load the rows, all or nothing.")(load.load)
+app.command(short_help="List past runs; tell what became of a record.")(runs.runs)
+app.command(short_help="Show one run in full.")(receipt.receipt)
+app.command(short_help="Put back what a run changed.")(undo.undo)
 app.command(short_help="Print the JSON Schema of job files.")(schema.schema)
 app.command(short_help="Run the whole tour on demo data.")(demo.demo)
 

@@ -9,14 +9,19 @@ from rich.text import Text
 
 from tidymerge.core.caution import plural
 from tidymerge.core.mapping import listing
+from tidymerge.model import Reason
 from tidymerge.receipt import Receipt, RejectedCell, SampleRow, State, TableReceipt
 
 _ROWS_NAMED = 8
 _LONGEST_VALUE = 40
 _LONGEST_NAME = 400
 _SHOWN = {"\n": "␤", "\t": "␉", "\N{NO-BREAK SPACE}": "␣"}
-_NUMBERS = ("fields", "row", "rows", "example: row", "columns", "blank", "distinct", "longest")
+_NUMBERS = (
+    "fields", "row", "rows", "example: row", "columns", "blank", "distinct", "longest",
+    "inserted", "updated", "deleted", "rejected",
+)  # fmt: skip
 _STYLES = {"inserted": "green", "updated": "cyan", "unchanged": "dim", "skipped": "dim", "rejected": "red"}
+_STYLES["deleted"] = "magenta"
 _MEANINGS = {
     "inserted": "no record had the key: a new one",
     "updated": "a record had the key and other values",
@@ -24,6 +29,14 @@ _MEANINGS = {
     "skipped": "left out on purpose: the notes say why",
     "rejected": "something is wrong with the row",
 }
+_UNDONE = {
+    "updated": "the earlier values again",
+    "deleted": "the run had inserted the record",
+    "inserted": "the run had deleted the record",
+    "unchanged": "is as it was before the run already",
+    "rejected": "can't be put back: see above",
+}
+_CONFLICTS_SHOWN = 12
 
 
 def receipt(out: Console, shown: Receipt, *, details: bool = True) -> None:
@@ -34,25 +47,32 @@ def receipt(out: Console, shown: Receipt, *, details: bool = True) -> None:
         for block in blocks:
             if block is not None:
                 out.print(block)
-    if shown.rejects.reasons:
+    if shown.undoes:
+        if shown.conflicts:
+            out.print(_conflicts(shown))
+    elif shown.rejects.reasons:
         out.print(_rejects(shown))
     for note in shown.notes:
         out.print(Text.assemble(("Note: ", "dim"), note))
     for warning in shown.warnings:
         out.print(Text.assemble(("Warning: ", "bold yellow"), warning))
+    for limit in shown.limits:
+        out.print(Text.assemble(("Limit: ", "bold red"), limit))
     out.print(_tally(shown))
     out.print(_closing(shown))
 
 
 def _heading(shown: Receipt, table: TableReceipt) -> RenderableType:
     verb = {State.LOADED: "Loaded", State.PREVIEWED: "Preview of"}.get(shown.state, "Not loaded:")
+    if shown.undoes:
+        verb = {State.UNDONE: "Undone:", State.PREVIEWED: "Preview of undoing"}.get(shown.state, "Not undone:")
     line = Text.assemble(
         (verb, "bold"),
         f" {cut(shown.incoming, _LONGEST_NAME)} ",
-        ("into", "bold"),
+        ("in" if shown.undoes else "into", "bold"),
         f" {cut(table.target, _LONGEST_NAME)}",
     )
-    conditional = " if loaded" if shown.state is State.PREVIEWED else ""
+    conditional = (" if undone" if shown.undoes else " if loaded") if shown.state is State.PREVIEWED else ""
     names = f"Column names in row {shown.header_row}. " if shown.header_row else ""
     under = (
         f"{names}Records matched by {' + '.join(map(cut, table.key))}. "
@@ -67,8 +87,11 @@ def _tally(shown: Receipt) -> RenderableType:
     grid.add_column(justify="right", style="bold")
     grid.add_column()
     grid.add_column(style="dim")
-    grid.add_row(f"{tally.read:,}", plural(tally.read, "row read", "rows read"), "blank rows not counted")
-    for name, meaning in _MEANINGS.items():
+    if shown.undoes:
+        grid.add_row(f"{tally.read:,}", plural(tally.read, "record", "records"), "that the run had changed")
+    else:
+        grid.add_row(f"{tally.read:,}", plural(tally.read, "row read", "rows read"), "blank rows not counted")
+    for name, meaning in (_UNDONE if shown.undoes else _MEANINGS).items():
         count = getattr(tally, name)
         style = _STYLES[name] if count else "dim"
         extra = (
@@ -113,8 +136,10 @@ def _samples(samples: Sequence[SampleRow]) -> RenderableType | None:
     return Padding(listed, (0, 0, 1, 0))
 
 
-def _columns(table: TableReceipt) -> RenderableType:
+def _columns(table: TableReceipt) -> RenderableType | None:
     """Is the mapping right? A literal typed by mistake or a swapped column is seen at a glance."""
+    if not table.view:
+        return None
     listed = grid("Is the mapping right?", ("column", "from", "rule", "as it came → as it is loaded"))
     for column in table.view:
         shown = Text("   ").join(_before_after(before, after) for before, after in column.samples)
@@ -151,6 +176,26 @@ def _rejects(shown: Receipt) -> RenderableType:
     return Group(listed, where)
 
 
+def _conflicts(shown: Receipt) -> RenderableType:
+    """Both values of each record that can't be put back, and who wrote what is there now."""
+    listed = grid("Can't be put back", ("key", "column", "the run wrote", "now", "by", "what is wrong"))
+    for conflict in shown.conflicts[:_CONFLICTS_SHOWN]:
+        found = conflict.reason == Reason.CHANGED_SINCE
+        listed.add_row(
+            cut(" / ".join(conflict.key)),
+            cut(conflict.column or ""),
+            value(conflict.wrote) if found else "",
+            value(conflict.now, "cyan") if found else "",
+            f"run {conflict.by}" if conflict.by else "not by a run in the log" if found else "",
+            Text(conflict.reason if found else f"{conflict.reason}: {conflict.now or conflict.expected}", "red"),
+        )
+    more = len(shown.conflicts) - _CONFLICTS_SHOWN
+    where = (
+        f"All of them are in {shown.rejects.file}." if shown.rejects.file else "--conflicts FILE writes all of them."
+    )
+    return Group(listed, Text(f"and {more:,} more. {where}\n" if more > 0 else ""))
+
+
 def _which(cell: RejectedCell) -> str:
     return str(cell.row) if cell.origin is None else f"{cell.origin} row {cell.row}"
 
@@ -160,8 +205,10 @@ def _example(cell: RejectedCell) -> str:
 
 
 def _closing(shown: Receipt) -> RenderableType:
-    if shown.state is State.LOADED:
-        changed = shown.rows.inserted + shown.rows.updated
+    if shown.state is State.UNDONE:
+        said = _closing_of_undo(shown)
+    elif shown.state is State.LOADED:
+        changed = shown.changed
         if not changed:
             rows = "rows that were not rejected" if shown.rows.rejected else "rows"
             said = f"Nothing to write: the table already holds what the {rows} say."
@@ -173,7 +220,24 @@ def _closing(shown: Receipt) -> RenderableType:
         said = "Nothing was written: this is a preview."
     else:
         said = "Nothing was written."
-    return Text.assemble((said, "bold"), (f"  fingerprint {shown.fingerprint}, {shown.seconds:.1f} s", "dim"))
+    parts: list[str | tuple[str, str]] = [
+        (said, "bold"),
+        (f"  fingerprint {shown.fingerprint}, {shown.seconds:.1f} s", "dim"),
+    ]
+    if shown.run and shown.changed and shown.state in (State.LOADED, State.UNDONE):
+        parts += ["\nTo take it back: ", (f"tidymerge undo {shown.run}", "green")]
+    return Text.assemble(*parts)
+
+
+def _closing_of_undo(shown: Receipt) -> str:
+    if not shown.changed:
+        return "Nothing to put back: the records are as they were before the run."
+    if not shown.verified:
+        return "Committed, but not verified: the target's triggers made a difference (see the note)."
+    written, gone = shown.rows.inserted + shown.rows.updated, shown.rows.deleted
+    said = [f"all {written:,} written {plural(written, 'record', 'records')} read back equal"] if written else []
+    said += [f"{gone:,} deleted {plural(gone, 'record is', 'records are')} gone"] if gone else []
+    return f"Committed: {', '.join(said)}."
 
 
 def grid(title: str, names: Sequence[str]) -> Table:

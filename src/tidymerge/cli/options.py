@@ -1,6 +1,6 @@
 """The options that commands share, and the job they make."""
 
-from dataclasses import asdict, replace
+from dataclasses import asdict, fields, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -10,6 +10,7 @@ from tidymerge.errors import BadOption
 
 if TYPE_CHECKING:
     from tidymerge.job.model import Job
+    from tidymerge.rules import Limits
     from tidymerge.sources import ReadOptions
 
 Incoming = Annotated[
@@ -86,6 +87,29 @@ Expect = Annotated[
         help="Load only if the changes are those of the preview with this fingerprint.",
     ),
 ]
+MostUpdated = Annotated[
+    str | None,
+    typer.Option("--most-updated", metavar="N|N%", help="Stop if more rows would be updated (% of the target)."),
+]
+MostInserted = Annotated[
+    str | None,
+    typer.Option("--most-inserted", metavar="N|N%", help="Stop if more rows would be inserted (% of the target)."),
+]
+MostRejected = Annotated[
+    str | None,
+    typer.Option("--most-rejected", metavar="N|N%", help="Stop if more rows are rejected (% of the rows read)."),
+]
+FewestRows = Annotated[
+    int | None, typer.Option("--fewest-rows", metavar="N", min=0, help="Stop if fewer rows were read.")
+]
+ExpectUpdated = Annotated[
+    int | None,
+    typer.Option("--expect-updated", metavar="N", min=0, help="Stop unless exactly so many rows would be updated."),
+]
+ExpectInserted = Annotated[
+    int | None,
+    typer.Option("--expect-inserted", metavar="N", min=0, help="Stop unless exactly so many rows would be inserted."),
+]
 TrustTriggers = Annotated[
     bool, typer.Option("--trust-triggers", help="Accept what the target's own triggers change, with a note.")
 ]
@@ -103,6 +127,27 @@ def read_options(
     return ReadOptions("\t" if delimiter == "\\t" else delimiter, quote, encoding, cells, query)
 
 
+def make_limits(
+    updated: str | None,
+    inserted: str | None,
+    rejected: str | None,
+    fewest_rows: int | None,
+    expect_updated: int | None,
+    expect_inserted: int | None,
+) -> "Limits":
+    """The limits given on the command line. Raises BadOption."""
+    from tidymerge.core.limits import parse_most
+    from tidymerge.rules import Limits
+
+    given = (("updated", updated), ("inserted", inserted), ("rejected", rejected))
+    most = {what: None if text is None else parse_most(text, what) for what, text in given}
+    return Limits(**most, fewest_rows=fewest_rows, expect_updated=expect_updated, expect_inserted=expect_inserted)
+
+
+def _set(limits: "Limits") -> dict[str, Any]:
+    return {field.name: getattr(limits, field.name) for field in fields(limits)}
+
+
 def make_job(
     path: str | None,
     incoming: str | None,
@@ -114,6 +159,7 @@ def make_job(
     rows: str | None,
     skip_when: str | None,
     read: "ReadOptions",
+    limits: "Limits",
     *,
     strict: bool = False,
     trust_triggers: bool = False,
@@ -137,6 +183,7 @@ def make_job(
         "rules": replace(base.rules, skip_when=skip_when) if skip_when else None,
         "strict": strict or None,
         "trust_triggers": trust_triggers or None,
+        "limits": replace(base.limits, **{name: value for name, value in _set(limits).items() if value is not None}),
     }
     given = {name: value for name, value in asdict(read).items() if value is not None}
     changes: dict[str, Any] = {name: value for name, value in over.items() if value is not None}

@@ -1,6 +1,6 @@
 """Where output goes: results to standard output, everything else to standard error."""
 
-import json
+import json as json_form
 import signal
 import sys
 import threading
@@ -34,7 +34,7 @@ def console(*, json_wanted: bool = False) -> Console:
 
 def print_json(data: dict[str, Any]) -> None:
     """Print one JSON document to standard output."""
-    print(json.dumps(data, indent=2, ensure_ascii=False))
+    print(json_form.dumps(data, indent=2, ensure_ascii=False))
 
 
 @contextmanager
@@ -51,6 +51,16 @@ def json_failures(*, json_wanted: bool) -> Iterator[None]:
         if json_wanted:
             print_json(failure_to_dict("failed", error.code, str(error)))
         raise
+
+
+def show(out: Console, receipt: "Receipt", *, json: bool, details: bool = True) -> None:
+    """Print a receipt: for people, or as JSON to standard output."""
+    from tidymerge.cli import draw
+
+    if json:
+        print_json(receipt.to_dict())
+    else:
+        draw.receipt(out, receipt, details=details)
 
 
 def finish(receipt: "Receipt") -> None:

@@ -27,6 +27,7 @@ def tally(parts: Sequence[ChangeSet]) -> Tally:
         unchanged=int(counts[Outcome.UNCHANGED]),
         skipped=int(counts[Outcome.SKIPPED]),
         rejected=int(counts[Outcome.REJECTED]),
+        deleted=int(counts[Outcome.DELETED]),
     )
 
 
@@ -41,15 +42,18 @@ def prove_tally(counted: Tally, changes: ChangeSet, rows_read: int) -> None:
     )  # a row may update several records, if the job says so
     _equal("rows decided to update and rows with a record to update", counted.updated, updated)
     _equal("rows decided to insert and records to insert", counted.inserted, changes.inserts)
+    _equal("rows decided to delete and records to delete", counted.deleted, changes.deletes)
     _equal("rejected rows and rows with a reason", counted.rejected, int((first_flaws(changes) >= 0).sum()))
 
 
-def prove_written(parts: Sequence[ChangeSet], rows_before: int, rows_after: int, updated: int, inserted: int) -> None:
-    """Check, inside the transaction, what the target says it did. Raises ProofFailed."""
-    inserts = sum(changes.inserts for changes in parts)
+def prove_written(parts: Sequence[ChangeSet], rows_before: int, rows_after: int, did: tuple[int, int, int]) -> None:
+    """Check, inside the transaction, what the target says it `did` (updated, inserted, deleted). Raises ProofFailed."""
+    updated, inserted, deleted = did
+    inserts, deletes = sum(changes.inserts for changes in parts), sum(changes.deletes for changes in parts)
     _equal("records to update and records that the target updated", sum(part.updates for part in parts), updated)
     _equal("records to insert and records that the target inserted", inserts, inserted)
-    _equal("rows after and rows before plus inserted", rows_before + inserts, rows_after)
+    _equal("records to delete and records that the target deleted", deletes, deleted)
+    _equal("rows after and rows before plus inserted minus deleted", rows_before + inserts - deletes, rows_after)
 
 
 def _equal(what: str, wanted: int, found: int) -> None:
@@ -101,8 +105,13 @@ def _bucket_digests(changes: ChangeSet) -> dict[tuple[str, int], bytes]:
     """A digest for the updates and for the inserts of each bucket that has any."""
     names = sorted(set(changes.after.column_names) - set(changes.stamps))
     found = {}
-    for action, start, count in (("update", 0, changes.updates), ("insert", changes.updates, changes.inserts)):
-        table = changes.after.slice(start, count)
+    for action, table in (
+        ("update", changes.after.slice(0, changes.updates)),
+        ("insert", changes.after.slice(changes.updates)),
+        ("delete", changes.removed),
+    ):
+        if not table.num_rows:
+            continue
         by_key = _canonical_order(changes, table, action)
         bucket = buckets_of(table.select(changes.key))[by_key]
         order = by_key[np.argsort(bucket, kind="stable")]
@@ -115,7 +124,7 @@ def _bucket_digests(changes: ChangeSet) -> dict[tuple[str, int], bytes]:
             rows = slice(int(bounds[number]), int(bounds[number + 1]))
             digest = hashlib.sha256()
             for name in names:
-                if action == "insert" or name in changes.key:
+                if action != "update" or name in changes.key:
                     _feed(digest, name, new[name][rows])
                 elif name in changes.changed:
                     touched = np.flatnonzero(changes.changed[name][order[rows]])
@@ -129,7 +138,7 @@ def _bucket_digests(changes: ChangeSet) -> dict[tuple[str, int], bytes]:
 
 def _canonical_order(changes: ChangeSet, table: pa.Table, action: str) -> Indices:
     """The rows by key; where several records have one key, by what they hold."""
-    if action == "insert" or len(np.unique(changes.incoming[: changes.updates])) == changes.updates:
+    if action != "update" or len(np.unique(changes.incoming[: changes.updates])) == changes.updates:
         keys = table.select(changes.key)
     else:
         names = [*changes.key, *sorted(set(table.column_names) - set(changes.key) - set(changes.stamps))]

@@ -11,6 +11,8 @@ from tidymerge.model import ChangeSet, Flaw, Indices, Mask, Pairing, Reason, Vio
 
 def flaws_of(violation: Violation, changes: ChangeSet, pairing: Pairing) -> list[Flaw]:
     """The rows of `changes` that break a constraint by what they write; no others, and none if it is not theirs."""
+    if violation.reason is Reason.REFERRED_TO:
+        return _hindered(violation, changes)
     at = np.flatnonzero(np.isin(changes.positions, violation.positions) & _concerned(changes, violation))
     if not len(at):
         return []
@@ -21,11 +23,20 @@ def flaws_of(violation: Violation, changes: ChangeSet, pairing: Pairing) -> list
     return [Flaw(violation.reason, changes.incoming[at], violation.wanted, column, values)]
 
 
+def _hindered(violation: Violation, changes: ChangeSet) -> list[Flaw]:
+    """The rows whose records can't be deleted, with what refers to each."""
+    _, at, there = np.intersect1d(changes.departures, violation.positions, return_indices=True)
+    if not len(at):
+        return []
+    found = pa.array([violation.found[index] for index in there.tolist()], pa.string())
+    return [Flaw(violation.reason, changes.leaving_rows[at], violation.wanted, None, found)]
+
+
 def refused(position: int, message: str, changes: ChangeSet) -> list[Flaw]:
     """The row at a position that the database refused, with the database's own words."""
-    at = np.flatnonzero(changes.positions == position)
+    rows = np.r_[changes.incoming[changes.positions == position], changes.leaving_rows[changes.departures == position]]
     wanted = f"a record that the target takes; it said: {message}"
-    return [Flaw(Reason.REFUSED, changes.incoming[at], wanted)] if len(at) else []
+    return [Flaw(Reason.REFUSED, rows, wanted)] if len(rows) else []
 
 
 def dropped(changes: ChangeSet, flaws: Sequence[Flaw]) -> Indices:
@@ -33,7 +44,8 @@ def dropped(changes: ChangeSet, flaws: Sequence[Flaw]) -> Indices:
     bad = np.zeros(len(changes.outcomes), bool)
     for flaw in flaws:
         bad[flaw.rows] = True
-    return changes.positions[bad[changes.incoming]]
+    both: Indices = np.r_[changes.positions[bad[changes.incoming]], changes.departures[bad[changes.leaving_rows]]]
+    return both
 
 
 def _concerned(changes: ChangeSet, violation: Violation) -> Mask:

@@ -254,7 +254,7 @@ def _change_set(
     skips: Mapping[str, int],
 ) -> ChangeSet:
     values = question.converted.values
-    shapes = _shapes(update.changed, len(update.rows))
+    shapes = shapes_of(update.changed, len(update.rows))
     order = np.lexsort((update.records, shapes))
     updated, records, shapes = update.rows[order], update.records[order], shapes[order]
     changed = {name: mask[order] for name, mask in update.changed.items()}
@@ -299,10 +299,10 @@ def _by_given(question: Question, inserted: Indices, new_values: pa.Table) -> In
     """New records, parents first, and with those that give the same columns together: one statement writes them."""
     fresh = new_values.take(pa.array(inserted))
     given = {pair.target.name: _given(question, pair, fresh, inserted) for pair in question.pairing.pairs}
-    return inserted[np.lexsort((-_shapes(given, len(inserted)), generations(fresh, question.shape)))]
+    return inserted[np.lexsort((-shapes_of(given, len(inserted)), generations(fresh, question.shape)))]
 
 
-def _shapes(changed: Mapping[str, Mask], length: int) -> Indices:
+def shapes_of(changed: Mapping[str, Mask], length: int) -> Indices:
     """One number for each set of columns, so that every set can be written by one statement."""
     shapes = np.zeros(length, np.int64)
     for index, mask in enumerate(changed.values(), start=1):
@@ -319,6 +319,7 @@ def reject(changes: ChangeSet, found: Sequence[Flaw]) -> ChangeSet:
     outcomes[bad] = Outcome.REJECTED
     stays = ~bad[changes.incoming]
     updates = stays[: changes.updates]
+    leaves = ~bad[changes.leaving_rows]
     return replace(
         changes,
         outcomes=outcomes,
@@ -331,4 +332,8 @@ def reject(changes: ChangeSet, found: Sequence[Flaw]) -> ChangeSet:
         shapes=changes.shapes[updates],
         positions=changes.positions[stays],
         given={name: mask[stays[changes.updates :]] for name, mask in changes.given.items()},
+        leaving=changes.leaving[leaves],
+        leaving_rows=changes.leaving_rows[leaves],
+        departures=changes.departures[leaves],
+        removed=changes.removed.filter(pa.array(leaves)) if changes.deletes else changes.removed,
     )

@@ -4,8 +4,9 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+from tidymerge.core.limits import parse_most
 from tidymerge.job.model import Job
-from tidymerge.rules import KEEP_VALUE, Action, Blanks, ColumnRule, Find, Instruction, Rules
+from tidymerge.rules import KEEP_VALUE, Action, Blanks, ColumnRule, Find, Instruction, Limits, Rules
 from tidymerge.sources import ReadOptions
 
 Word = Annotated[str, Field(min_length=1)]
@@ -160,6 +161,26 @@ class RulesPart(_Strict):
     strict: bool = Field(False, description="Whether one rejected row stops the load.")
 
 
+MostRows = (
+    Annotated[int, Field(ge=0)] | Annotated[str, Field(pattern=r"^\s*\d+(\.\d+)?\s*%(\s*of\s+(target|incoming))?\s*$")]
+)
+Count = Annotated[int, Field(ge=0)]
+
+
+class LimitsPart(_Strict):
+    """The brake: a load that would go over one of these is stopped, and nothing is written."""
+
+    updated: MostRows | None = Field(
+        None,
+        description='The most rows updated: a number, or a share as in "20%" (of the target) or "20% of incoming".',
+    )
+    inserted: MostRows | None = Field(None, description="The most rows inserted: a number or a share of the target.")
+    rejected: MostRows | None = Field(None, description="The most rows rejected: a number or a share of the incoming.")
+    fewest_rows: Count | None = Field(None, description="The fewest rows that must have been read.")
+    expect_updated: Count | None = Field(None, description="How many rows must be updated, exactly.")
+    expect_inserted: Count | None = Field(None, description="How many rows must be inserted, exactly.")
+
+
 class JobFile(_Strict):
     """A Tidy Merge job: everything but the incoming rows."""
 
@@ -169,6 +190,7 @@ class JobFile(_Strict):
         {}, description="Target column = incoming column, or a table of what happens."
     )
     rules: RulesPart = RulesPart()
+    limits: LimitsPart = LimitsPart()
 
     def to_job(self) -> Job:
         """The job that the file describes."""
@@ -189,6 +211,7 @@ class JobFile(_Strict):
                 self.incoming.query,
             ),
             strict=self.rules.strict,
+            limits=_limits(self.limits),
         )
 
 
@@ -252,6 +275,19 @@ def _rules(file: JobFile) -> Rules:
         greatest=greatest,
         update_all=rules.several_records == "update-all",
         instruction=None if rules.instruction is None else _instruction(rules.instruction),
+    )
+
+
+def _limits(part: LimitsPart) -> Limits:
+    most = {
+        what: None if given is None else parse_most(str(given), what)
+        for what, given in (("updated", part.updated), ("inserted", part.inserted), ("rejected", part.rejected))
+    }
+    return Limits(
+        **most,
+        fewest_rows=part.fewest_rows,
+        expect_updated=part.expect_updated,
+        expect_inserted=part.expect_inserted,
     )
 
 

@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from tidymerge.rules import ColumnRule, Rules
+from tidymerge.rules import ColumnRule, Limits, Rules
 from tidymerge.sources import ReadOptions
 
 
@@ -15,7 +15,8 @@ class Job:
     all, by name); `renames` maps target column to incoming column and wins over `columns`; `only` limits the
     target columns loaded; `header_row` counts from 1 and is found if it is None; `take_rows` chooses rows by
     their numbers (3,7-12); with `strict` one rejected row stops the load; with `trust_triggers`
-    differences that the target's own triggers make are accepted, and the receipt says so.
+    differences that the target's own triggers make are accepted, and the receipt says so; `file` is the job
+    file that it was read from.
     """
 
     incoming: tuple[str, ...]
@@ -30,3 +31,5 @@ class Job:
     read: ReadOptions = field(default_factory=ReadOptions)
     strict: bool = False
     trust_triggers: bool = False
+    limits: Limits = field(default_factory=Limits)
+    file: str | None = None

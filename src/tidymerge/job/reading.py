@@ -23,7 +23,7 @@ def read_job(path: Path) -> Job:
         raise NoSuchFile(f"The job file {path} can't be read: {error.strerror}.") from None
     except UnicodeDecodeError:
         raise BadJob(f"{path} is not UTF-8 text, which TOML files are.") from None
-    return _placed(parse_job(text, str(path)).to_job(), path.parent)
+    return replace(_placed(parse_job(text, str(path)).to_job(), path.parent), file=str(path.absolute()))
 
 
 def parse_job(text: str, name: str) -> JobFile:

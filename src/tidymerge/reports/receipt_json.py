@@ -32,6 +32,9 @@ def receipt_to_dict(receipt: Receipt) -> dict[str, Any]:
         "rejects": asdict(receipt.rejects),
         "warnings": list(receipt.warnings),
         "notes": list(receipt.notes),
+        "limits": list(receipt.limits),
+        "undoes": receipt.undoes,
+        "conflicts": [asdict(conflict) for conflict in receipt.conflicts],
         "started": receipt.started.isoformat(timespec="seconds").replace("+00:00", "Z"),
         "seconds": round(receipt.seconds, 3),
     }

@@ -5,7 +5,7 @@ from functools import partial
 from importlib import import_module
 from typing import TYPE_CHECKING
 
-from tidymerge.address import SERVERS, Address, is_server, parse
+from tidymerge.address import SERVERS, Address, is_server, parse, without_password
 from tidymerge.errors import BadAddress
 from tidymerge.sources import check_file
 
@@ -37,6 +37,15 @@ def open_target(text: str, *, write: bool) -> "Target":
     from tidymerge.targets.sqlite.database import SqliteDatabase
 
     return SqlTarget(partial(SqliteDatabase, address.path, write=write), address.part, write=write)
+
+
+def reopened(text: str) -> str:
+    """The address to open a target by again from anywhere, without a password that was written out in it."""
+    if is_server(text):
+        return without_password(text)
+    address = parse(text)
+    path = address.path.absolute()
+    return f"{path}#{address.part}" if address.part else str(path)
 
 
 def connect(address: Address) -> "Callable[[], Database]":

@@ -32,6 +32,12 @@ def load(
     quote: options.Quote = None,
     encoding: options.Encoding = None,
     rejects: options.RejectsFile = None,
+    most_updated: options.MostUpdated = None,
+    most_inserted: options.MostInserted = None,
+    most_rejected: options.MostRejected = None,
+    fewest_rows: options.FewestRows = None,
+    expect_updated: options.ExpectUpdated = None,
+    expect_inserted: options.ExpectInserted = None,
     strict: options.Strict = False,
     yes: options.Yes = False,
     expect: options.Expect = None,
@@ -39,23 +45,23 @@ def load(
     json: options.AsJson = False,
 ) -> None:
     """Load the incoming rows, all or nothing, and account for every one."""
-    from tidymerge.cli import draw, output
+    from tidymerge.cli import output
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
         read = options.read_options(delimiter, quote, encoding, cells, query)
+        limits = options.make_limits(
+            most_updated, most_inserted, most_rejected, fewest_rows, expect_updated, expect_inserted
+        )
         job = options.make_job(
-            job_file, incoming, into, key, mapped, only, header_row, rows, skip_when, read,
+            job_file, incoming, into, key, mapped, only, header_row, rows, skip_when, read, limits,
             strict=strict, trust_triggers=trust_triggers,
         )  # fmt: skip
         asked = not yes and expect is None and job.incoming != ("-",) and out.is_terminal and sys.stdin.isatty()
         if asked:
             expect = _ask(out, job)
         receipt = _load(out, job, Path(rejects) if rejects else None, expect, accepted=yes or asked, json=json)
-    if json:
-        output.print_json(receipt.to_dict())
-    else:
-        draw.receipt(out, receipt, details=False)
+    output.show(out, receipt, json=json, details=False)
     output.finish(receipt)
 
 
@@ -91,7 +97,9 @@ def _ask(out: "Console", job: "Job") -> str:
     with output.StageLine(out) as progress:
         receipt = flow.preview(job, progress=progress)
     draw.receipt(out, receipt)
-    changed = receipt.rows.inserted + receipt.rows.updated
+    if receipt.limits:
+        raise Stopped(f"Stopped by a limit; nothing was written. {' '.join(receipt.limits)}", receipt)
+    changed = receipt.changed
     if not changed:
         out.print("There is nothing to load.")
         output.finish(receipt)

@@ -21,20 +21,26 @@ def preview(
     quote: options.Quote = None,
     encoding: options.Encoding = None,
     rejects: options.RejectsFile = None,
+    most_updated: options.MostUpdated = None,
+    most_inserted: options.MostInserted = None,
+    most_rejected: options.MostRejected = None,
+    fewest_rows: options.FewestRows = None,
+    expect_updated: options.ExpectUpdated = None,
+    expect_inserted: options.ExpectInserted = None,
     json: options.AsJson = False,
 ) -> None:
     """Show what a load would do; nothing is written."""
     from tidymerge import flow
-    from tidymerge.cli import draw, output
+    from tidymerge.cli import output
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
         read = options.read_options(delimiter, quote, encoding, cells, query)
-        job = options.make_job(job_file, incoming, into, key, mapped, only, header_row, rows, skip_when, read)
+        limits = options.make_limits(
+            most_updated, most_inserted, most_rejected, fewest_rows, expect_updated, expect_inserted
+        )
+        job = options.make_job(job_file, incoming, into, key, mapped, only, header_row, rows, skip_when, read, limits)
         with output.StageLine(out) as progress:
             receipt = flow.preview(job, rejects=Path(rejects) if rejects else None, progress=progress)
-    if json:
-        output.print_json(receipt.to_dict())
-    else:
-        draw.receipt(out, receipt)
+    output.show(out, receipt, json=json)
     output.finish(receipt)

@@ -52,6 +52,7 @@ class MariaDatabase:
     # Measured: benchmarks/fetch_share.py, docs/benchmarks.md.
     look_up_share = 0.22
     join = "STRAIGHT_JOIN"
+    marks_text = False
     locking = " FOR UPDATE"
     rechecks = True
     moves = False

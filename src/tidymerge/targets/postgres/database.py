@@ -43,6 +43,7 @@ class PostgresDatabase:
     # Measured: benchmarks/fetch_share.py, docs/benchmarks.md.
     look_up_share = 0.14
     join = "JOIN"
+    marks_text = False
     locking = ""
     rechecks = True
     moves = True

@@ -45,9 +45,11 @@ def place_name(index: int | str) -> str:
     return f"{_PLACE}{index}"
 
 
-def same_place(places: Sequence[str]) -> str:
+def same_place(places: Sequence[str], record: str = "t", staged: str = "s") -> str:
     """The condition that finds the record `t` of a staged row `s`, by the columns that locate it."""
-    return " AND ".join(f"t.{quoted(place)} = s.{quoted(place_name(index))}" for index, place in enumerate(places))
+    return " AND ".join(
+        f"{record}.{quoted(place)} = {staged}.{quoted(place_name(index))}" for index, place in enumerate(places)
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,6 +95,10 @@ class Database(Protocol):
     @property
     def moves(self) -> bool:
         """Whether an update moves a record away from its place, if that is no column of its own."""
+
+    @property
+    def marks_text(self) -> bool:
+        """Whether exact text starts with a letter that is not part of the value."""
 
     @property
     def rechecks(self) -> bool:

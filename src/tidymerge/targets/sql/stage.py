@@ -4,9 +4,19 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+import pyarrow as pa
 
-from tidymerge.model import Check, Reason, TableShape, Violation
-from tidymerge.targets.sql.database import POSITION, ConstraintBroken, Database, place_name, quoted
+from tidymerge.core.cells import as_array
+from tidymerge.core.rows import key_text
+from tidymerge.model import Check, ForeignKey, Reason, TableShape, Violation
+from tidymerge.targets.sql.database import (
+    NUMBER,
+    POSITION,
+    ConstraintBroken,
+    Database,
+    quoted,
+    same_place,
+)
 from tidymerge.targets.sql.reading import numbers
 
 _LISTED = 50_000  # positions in one statement
@@ -14,13 +24,17 @@ _LISTED = 50_000  # positions in one statement
 
 @dataclass(frozen=True, slots=True)
 class Stage:
-    """The staging table `table` of changes to the table of `shape`. `places` are the columns that locate a record."""
+    """The staging table `table` of changes to the table of `shape`. `places` are the columns that locate a record.
+
+    `leaving` is the staging table of records to delete, if there are any.
+    """
 
     database: Database
     shape: TableShape
     table: str
     places: tuple[str, ...]
     loaded: frozenset[str]
+    leaving: str | None = None
 
     @property
     def target(self) -> str:
@@ -30,15 +44,18 @@ class Stage:
     @property
     def same_place(self) -> str:
         """The join condition that finds the staged record `s` in the target `t`."""
-        return " AND ".join(
-            f"t.{quoted(place)} = s.{quoted(place_name(index))}" for index, place in enumerate(self.places)
-        )
+        return same_place(self.places)
+
+    def _is_leaving(self, record: str) -> str:
+        """SQL for whether the record of that alias is among those to delete."""
+        return f"EXISTS (SELECT 1 FROM {self.leaving} l WHERE {same_place(self.places, record, 'l')})"
 
     def remove(self, positions: Sequence[int]) -> None:
         """Take the changes at `positions` away."""
         for start in range(0, len(positions), _LISTED):
             listed = ", ".join(f"{position:d}" for position in positions[start : start + _LISTED])
-            self.database.change(f"DELETE FROM {self.table} WHERE {quoted(POSITION)} IN ({listed})")
+            for table in filter(None, (self.table, self.leaving)):
+                self.database.change(f"DELETE FROM {table} WHERE {quoted(POSITION)} IN ({listed})")
 
     def violations(self, key: Sequence[str]) -> list[Violation]:
         """Staged changes that would break a foreign key, a unique constraint or a check."""
@@ -46,7 +63,41 @@ class Stage:
             *self._without_parent(),
             *self._not_unique(key),
             *self._check_failed(),
+            *(self._referred_to() if self.leaving else ()),
         ]
+
+    def _referred_to(self) -> list[Violation]:
+        """Records to delete to which others refer: those would be left without a parent, or be deleted along."""
+        return [violation for key in self.database.referring(self.shape.name) for violation in self._referring(key)]
+
+    def _referring(self, key: ForeignKey) -> list[Violation]:
+        child = self.database.describe(self.database.find_table(key.table))
+        pairs = zip(key.columns, key.referred, strict=True)
+        refers = " AND ".join(f"t.{quoted(here)} = x.{quoted(there)}" for here, there in pairs)
+        if child.name == self.shape.name:  # those that leave too, or are given another parent, are not in the way
+            refers += f" AND NOT {self._is_leaving('t')}"
+            if self.loaded.issuperset(key.columns):
+                refers += f" AND NOT EXISTS (SELECT 1 FROM {self.table} o WHERE {same_place(self.places, 't', 'o')})"
+        source = (
+            f"FROM {self.leaving} s {self.database.join} {self.target} x ON {same_place(self.places, 'x')} "
+            f"{self.database.join} {self.database.in_sql(child.name)} t ON {refers} ORDER BY s.{quoted(POSITION)}"
+        )
+        names = child.primary_key or key.columns
+        rows = self.database.read(
+            [NUMBER, *(child.column(name) for name in names)],
+            lambda expressions: f"SELECT s.{quoted(POSITION)} AS n, {', '.join(expressions[1:])} {source}",
+        ).values
+        if not rows.num_rows:
+            return []
+        numbered = np.asarray(as_array(rows[NUMBER.name]).to_numpy(), np.int64)
+        positions, first, counts = np.unique(numbered, return_index=True, return_counts=True)
+        one = key_text(rows.take(pa.array(first)), names).to_pylist()
+        said = tuple(
+            f"{child.name} {' / '.join(names)} {which}" + (f" and {count - 1:,} more" if count > 1 else "")
+            for which, count in zip(one, counts.tolist(), strict=True)
+        )
+        wanted = f"no record of {child.name} that refers to it by {' + '.join(key.columns)}"
+        return [Violation(Reason.REFERRED_TO, wanted, (), positions, found=said)]
 
     def _without_parent(self) -> list[Violation]:
         found = []
@@ -56,9 +107,10 @@ class Stage:
             present = " AND ".join(f"s.{quoted(name)} IS NOT NULL" for name in key.columns)
             pairs = list(zip(key.columns, key.referred, strict=True))
             in_parent = " AND ".join(f"p.{quoted(there)} = s.{quoted(here)}" for here, there in pairs)
+            stays = f" AND NOT {self._is_leaving('p')}" if self.leaving and key.table == self.shape.name else ""
             query = (
                 f"SELECT s.{quoted(POSITION)} AS n FROM {self.table} s WHERE {present} AND NOT EXISTS "
-                f"(SELECT 1 FROM {self.database.in_sql(key.table)} p WHERE {in_parent})"
+                f"(SELECT 1 FROM {self.database.in_sql(key.table)} p WHERE {in_parent}{stays})"
             )
             if key.table == self.shape.name and self.loaded.issuperset(key.referred):
                 in_stage = " AND ".join(f"o.{quoted(there)} = s.{quoted(here)}" for here, there in pairs)
@@ -86,8 +138,9 @@ class Stage:
 
     @property
     def _is_staged(self) -> str:
-        """Whether a record `t` is itself among the staged updates: then its new values count, not its old."""
-        return f"EXISTS (SELECT 1 FROM {self.table} s WHERE {self.same_place})"
+        """Whether a record `t` is itself among the staged: then its new values count, or none, not its old."""
+        updated = f"EXISTS (SELECT 1 FROM {self.table} s WHERE {self.same_place})"
+        return f"({updated} OR {self._is_leaving('t')})" if self.leaving else updated
 
     def _check_failed(self) -> list[Violation]:
         found = []

@@ -1,6 +1,7 @@
 """A table of an SQL database as a target: what is looked up, staged, written and read back, in plain SQL."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from functools import cached_property
 from types import TracebackType
 from typing import Self
@@ -11,6 +12,7 @@ import pyarrow as pa
 from tidymerge.address import is_server, parse
 from tidymerge.core.cells import as_array
 from tidymerge.core.match import fold_text
+from tidymerge.core.order import generations
 from tidymerge.errors import TargetChanged
 from tidymerge.model import (
     ChangeSet,
@@ -25,7 +27,7 @@ from tidymerge.model import (
 from tidymerge.ports import Refusal, Source, Written
 from tidymerge.sources import ReadOptions
 from tidymerge.sources.server import ServerSource
-from tidymerge.targets.sql.database import POSITION, ConstraintBroken, Database, Read, Staged, quoted
+from tidymerge.targets.sql.database import LEAVING, POSITION, ConstraintBroken, Database, Read, Staged, quoted
 from tidymerge.targets.sql.reading import numbers
 from tidymerge.targets.sql.stage import Stage
 
@@ -189,7 +191,25 @@ class SqlTarget:
             refusals = self._database.fill_stage(Staged(pairing.columns, changes.after, located, first))
         self._database.close_stage()
         if self._write and self._database.locking:
-            self._lock(stage, changes, existing, [refusal.position for refusal in refusals])
+            stays = ~np.isin(changes.positions[: changes.updates], [refusal.position for refusal in refusals])
+            at = changes.positions[: changes.updates][stays]
+            self._lock(stage, stage.table, at, existing, changes.existing[stays], pairing)
+        if changes.deletes:
+            refusals += self._stage_leaving(stage, changes, existing, pairing)
+        return refusals
+
+    def _stage_leaving(self, stage: Stage, changes: ChangeSet, existing: Existing, pairing: Pairing) -> list[Refusal]:
+        """Put records to delete, with their keys, into a staging table of their own, and lock them."""
+        if stage.leaving is None:
+            table = self._database.open_stage(pairing.key_columns, self._placed_by(pairing.key_columns), LEAVING)
+            stage = self._stage = replace(stage, leaving=table)
+        located = existing.places.take(pa.array(changes.leaving))
+        keys = changes.removed.select(pairing.key)
+        first = int(changes.departures[0])
+        refusals = self._database.fill_stage(Staged(pairing.key_columns, keys, located, first), LEAVING)
+        self._database.close_stage(LEAVING)
+        if self._write and self._database.locking:
+            self._lock(stage, stage.leaving or "", changes.departures, existing, changes.leaving, pairing)
         return refusals
 
     def _opened(self, pairing: Pairing) -> Stage:
@@ -201,15 +221,17 @@ class SqlTarget:
             self._stage = Stage(self._database, self._shape, table, tuple(place.name for place in places), loaded)
         return self._stage
 
-    def _lock(self, stage: Stage, changes: ChangeSet, existing: Existing, refused: Sequence[int]) -> None:
-        """Lock the records to update, and make sure that they are as they were when they were compared."""
-        records = changes.existing[~np.isin(changes.positions[: changes.updates], refused)]
+    def _lock(
+        self, stage: Stage, table: str, at: Indices, existing: Existing, records: Indices, pairing: Pairing
+    ) -> None:
+        """Lock the records staged in `table`, and make sure that they are as they were when they were compared."""
         if not len(records):
             return
-        columns = [column for column in self._shape.columns if column.name in existing.values.column_names]
-        between = _between(changes.positions[0], changes.positions[changes.updates - 1])
+        read = {column.name: column for column in (*self._shape.columns, *pairing.columns)}
+        columns = [read[name] for name in existing.values.column_names]
+        between = _between(at[0], at[-1])
         source = (
-            f"FROM {stage.table} s {self._database.join} {self._table} t ON {stage.same_place} "
+            f"FROM {table} s {self._database.join} {self._table} t ON {stage.same_place} "
             f"WHERE {between} ORDER BY s.{quoted(POSITION)}{self._database.locking}"
         )
 
@@ -228,20 +250,41 @@ class SqlTarget:
         """The staged changes that would break a constraint."""
         return [] if self._stage is None else self._stage.violations(pairing.key)
 
+    def as_stored(self, changes: ChangeSet, columns: Sequence[TargetColumn], *, written: bool = False) -> pa.Table:
+        """The records of staged updates as they now stand, as exact text; once `written`, also those inserted."""
+        exact = [column.as_stored() for column in columns]
+        return self._standing(changes, exact, written=written)
+
     def write(self, changes: ChangeSet) -> Written:
         """One UPDATE for each set of changed columns, one INSERT for each set of columns given."""
         refused: list[Refusal] = []
         updated = 0
         assert self._stage is not None  # noqa: S101 - the flow stages before it writes
         own_parents = any(key.table == self._shape.name for key in self._shape.foreign_keys)
-        if own_parents:  # then a record that is updated may refer to a new one; else it may make room for one
+        # An updated record may refer to a new one, or cease to refer to one that leaves; else it may take their place.
+        deleted = 0 if own_parents else self._deleted(changes, refused)
+        if own_parents:
             inserted = self._inserted(changes, refused)
         for names, low, high in _runs(changes.shapes, changes.positions[: changes.updates], changes.changed):
             updated += self._narrowed(low, high, refused, _Statement(self._update, names))
-        if not own_parents:
+        if own_parents:
+            deleted = self._deleted(changes, refused)
+        else:
             inserted = self._inserted(changes, refused)
         self._stage.remove([refusal.position for refusal in refused])
-        return Written(updated, inserted, tuple(refused))
+        return Written(updated, inserted, deleted, tuple(refused))
+
+    def _deleted(self, changes: ChangeSet, refused: list[Refusal]) -> int:
+        if not changes.deletes:
+            return 0
+        # Children first, a statement for each generation: MariaDB tests foreign keys row by row.
+        levels = generations(changes.removed, self._shape)
+        runs = _runs(levels, changes.departures, {})
+        return sum(self._narrowed(low, high, refused, _Statement(self._delete, ())) for _, low, high in runs)
+
+    def _delete(self, _: Sequence[str], where: str) -> str:
+        assert self._stage is not None  # noqa: S101
+        return self._database.delete(self._table, self._stage.leaving or "", self._stage.places, where)
 
     def _inserted(self, changes: ChangeSet, refused: list[Refusal]) -> int:
         runs = _runs(_patterns(changes), changes.positions[changes.updates :], changes.given)
@@ -278,20 +321,40 @@ class SqlTarget:
 
     def read_back(self, changes: ChangeSet, pairing: Pairing) -> pa.Table:
         """The written records as they now stand, in the order of the change set."""
+        return self._standing(changes, pairing.columns, written=True)
+
+    def remaining(self, changes: ChangeSet) -> int:
+        """How many of the deleted records are still there."""
         assert self._stage is not None  # noqa: S101
-        same_key = " AND ".join(f"t.{quoted(name)} = s.{quoted(name)}" for name in pairing.key)
-        at, updates = changes.positions, changes.updates
+        if not changes.deletes:
+            return 0
+        source = f"FROM {self._stage.leaving} s {self._database.join} {self._table} t ON {self._same_key(changes)}"
+        between = _between(changes.departures[0], changes.departures[-1])
+        return int(numbers(self._database.read, f"SELECT count(*) AS n {source} WHERE {between}")[0])
+
+    @property
+    def marks_text(self) -> bool:
+        """Whether exact text starts with a letter that is not part of the value."""
+        return self._database.marks_text
+
+    def _same_key(self, changes: ChangeSet) -> str:
+        return " AND ".join(f"t.{quoted(name)} = s.{quoted(name)}" for name in changes.key)
+
+    def _standing(self, changes: ChangeSet, columns: Sequence[TargetColumn], *, written: bool) -> pa.Table:
+        """The records of staged changes as they stand before or after they are `written`, in order."""
+        assert self._stage is not None  # noqa: S101
+        same_key, at, updates = self._same_key(changes), changes.positions, changes.updates
         found = []
         if updates:
-            moved = self._database.moves and not self._shape.primary_key
+            moved = written and self._database.moves and not self._shape.primary_key
             same = same_key if moved else self._stage.same_place
-            found.append(self._written(same, at[:updates], pairing.columns))
-        if changes.inserts:
-            found.append(self._written(same_key, at[updates:], pairing.columns))
-        empty = pa.table({column.name: pa.nulls(0, column.type.arrow) for column in pairing.columns})
+            found.append(self._at(same, at[:updates], columns))
+        if changes.inserts and written:
+            found.append(self._at(same_key, at[updates:], columns))
+        empty = pa.table({column.name: pa.nulls(0, column.type.arrow) for column in columns})
         return pa.concat_tables(found) if found else empty
 
-    def _written(self, same: str, positions: Indices, columns: Sequence[TargetColumn]) -> pa.Table:
+    def _at(self, same: str, positions: Indices, columns: Sequence[TargetColumn]) -> pa.Table:
         assert self._stage is not None  # noqa: S101
         source = (
             f"FROM {self._stage.table} s {self._database.join} {self._table} t ON {same} "

@@ -33,6 +33,7 @@ class SqliteDatabase:
     # Measured in benchmarks/fetch_share.py.
     look_up_share = 0.3
     join = "CROSS JOIN"  # which SQLite does not reorder
+    marks_text = True
     locking = ""
     rechecks = False
     moves = False

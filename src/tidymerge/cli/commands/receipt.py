@@ -1,0 +1,37 @@
+"""`tidymerge receipt`: one run in full."""
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from tidymerge.cli import options
+
+
+def receipt(
+    run: Annotated[str, typer.Argument(metavar="RUN", help="A run's name, or how it begins; last is the latest.")],
+    changes: Annotated[
+        str | None,
+        typer.Option(
+            "--changes", metavar="FILE", help="Write each changed field to this file: .csv, .jsonl or .parquet."
+        ),
+    ] = None,
+    json: options.AsJson = False,
+) -> None:
+    """Show one run as it was at the time, and who ran it with which file."""
+    from tidymerge.cli import draw, draw_runs, output
+    from tidymerge.past import one_run, save_changes
+
+    out = output.console(json_wanted=json)
+    with output.json_failures(json_wanted=json):
+        found = one_run(run)
+        written = None if changes is None else save_changes(found.run, Path(changes))
+    if json:
+        shown = found.run.receipt
+        output.print_json({**({} if shown is None else shown.to_dict()), "log": draw_runs.entry(found)})
+        return
+    draw_runs.heading(out, found)
+    if found.run.receipt is not None:
+        draw.receipt(out, found.run.receipt)
+    if written is not None:
+        out.print(f"Wrote {written:,} changed {'field' if written == 1 else 'fields'} to {changes}.")

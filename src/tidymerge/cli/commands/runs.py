@@ -1,0 +1,44 @@
+"""`tidymerge runs`: past runs, and the story of one record."""
+
+from typing import Annotated
+
+import typer
+
+from tidymerge.cli import options
+
+
+def runs(
+    target: Annotated[
+        str | None, typer.Option("--target", metavar="TARGET", help="Only runs into this table, as in coop.db#hives.")
+    ] = None,
+    since: Annotated[
+        str | None, typer.Option("--since", metavar="TIME", help="Only runs since a date or an age, as in '3 days'.")
+    ] = None,
+    state: Annotated[
+        str | None,
+        typer.Option("--state", metavar="STATE", help="Only runs that were loaded, undone, stopped or failed."),
+    ] = None,
+    record: Annotated[
+        list[str] | None,
+        typer.Option("--record", metavar="KEY", help="What became of one record; repeat for a key of several columns."),
+    ] = None,
+    everything: Annotated[bool, typer.Option("--all", help="List all runs, not only the latest 30.")] = False,
+    json: options.AsJson = False,
+) -> None:
+    """List past runs, the latest first; or tell the story of one record."""
+    from tidymerge.cli import draw_runs, output
+    from tidymerge.past import past_runs, story
+
+    out = output.console(json_wanted=json)
+    with output.json_failures(json_wanted=json):
+        past = past_runs(target=target, since=since, state=state)
+        told = story(record, past) if record else []
+    if json:
+        output.print_json(draw_runs.as_data(past, record, told))
+        return
+    if record:
+        draw_runs.story(out, record, told)
+    else:
+        draw_runs.listing(out, past, most=None if everything else 30)
+    for words in past.told:
+        out.print(f"Note: {words}", style="yellow")

@@ -1,0 +1,183 @@
+"""From the decision to the commit: write, prove, put into the log, commit. The same for a load and for an undo."""
+
+import time
+from collections.abc import Callable
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+
+from tidymerge.core import account
+from tidymerge.core.caution import plural
+from tidymerge.core.decide import differs
+from tidymerge.core.reverse import logged, touched
+from tidymerge.deciding import Decided, Part, reject_refusals
+from tidymerge.errors import ProofFailed
+from tidymerge.model import TargetColumn
+from tidymerge.ports import Progress, Recording, Target, Written
+from tidymerge.receipt import Receipt
+from tidymerge.reporting import Clock, make_receipt
+from tidymerge.run import Run
+
+Shield = Callable[[], AbstractContextManager[object]]
+
+
+@dataclass(frozen=True, slots=True)
+class Orders:
+    """How a decided run is carried out.
+
+    `run` is its entry in the log as far as it is known; `check` raises Stopped where the run may not go on, `save`
+    writes the file of the rows that were not loaded, if there is to be one; `shield` guards the moment of the commit
+    against interruption; with `trusting`, the target's triggers may make a difference.
+    """
+
+    run: Run
+    clock: Clock
+    recording: Recording
+    check: Callable[[Decided], None]
+    save: Callable[[Decided], Path | None]
+    progress: Progress
+    shield: Shield
+    trusting: bool = False
+
+
+def carry_out(target: Target, decided: Decided, orders: Orders) -> Receipt:
+    """Write, prove and commit what was decided; what undo needs is safe on disk before. Raises ProofFailed, Stopped."""
+    orders.progress.stage("writing")
+    columns = _Columns.of(decided)
+    decided, written = _write(target, decided, orders.recording, columns)
+    if written.refused:
+        orders.check(decided)
+    orders.progress.stage("reading back what was written")
+    decided, verified = _prove(target, decided, written, trusting=orders.trusting)
+    file = orders.save(decided)
+    try:
+        # Made before the commit: after it nothing may fail.
+        receipt = make_receipt(decided, orders.run.state, orders.clock, file, verified=verified)
+        receipt = replace(receipt, undoes=orders.run.undoes)
+        run = replace(
+            orders.run,
+            target=_full_address(orders.run.target, decided.target),
+            key=decided.pairing.key,
+            record_key=columns.record_key,
+            marked=target.marks_text,
+            receipt=receipt,
+        )
+        if receipt.changed:
+            orders.recording.seal(run)
+        with orders.shield():
+            target.commit()
+            receipt = replace(receipt, seconds=time.perf_counter() - orders.clock.began)
+            orders.recording.settle(replace(run, receipt=receipt))
+    except BaseException:
+        if file is not None:
+            file.unlink(missing_ok=True)
+        raise
+    return receipt
+
+
+def _full_address(given: str, found: str) -> str:
+    """The address given, with the table that was found there."""
+    return given if "#" in given else f"{given}#{found.rpartition('#')[2]}"
+
+
+@dataclass(frozen=True, slots=True)
+class _Columns:
+    """Which columns the log keeps of records that are updated, and of all records that are written."""
+
+    record_key: tuple[str, ...]
+    updated: tuple[TargetColumn, ...]
+    written: tuple[TargetColumn, ...]
+
+    @classmethod
+    def of(cls, decided: Decided) -> "_Columns":
+        changes = [part.changes for part in decided.parts]
+        names, shape = touched(changes), decided.shape
+        # The primary key finds a record again, unless the run changes it.
+        by_primary = shape.primary_key and not set(shape.primary_key) & set(names)
+        record_key = shape.primary_key if by_primary else decided.pairing.key
+        updated = {*names, *record_key, *decided.pairing.key}
+        whole = any(part.inserts or part.deletes for part in changes)
+        return cls(
+            record_key,
+            tuple(column for column in shape.columns if column.name in updated),
+            tuple(column for column in shape.columns if not column.generated and (whole or column.name in updated)),
+        )
+
+
+def _write(target: Target, decided: Decided, recording: Recording, columns: _Columns) -> tuple[Decided, Written]:
+    """Write, log, and account for what only the database could find fault with."""
+    parts, done = [], []
+    for part in decided.parts:
+        if not len(part.changes.positions) and not part.changes.deletes:
+            parts.append(part)
+            continue
+        before = target.as_stored(part.changes, columns.updated)
+        done.append(target.write(part.changes))
+        (kept,) = reject_refusals([part], done[-1].refused)
+        stays = np.isin(part.changes.positions[: part.changes.updates], kept.changes.positions)
+        after = target.as_stored(kept.changes, columns.written, written=True)
+        keys = dict.fromkeys((*columns.record_key, *decided.pairing.key))
+        recording.add(logged(part.rows(), kept.changes, before.filter(pa.array(stays)), after, list(keys)))
+        parts.append(kept)
+    refused = tuple(refusal for one in done for refusal in one.refused)
+    updated, inserted = sum(one.updated for one in done), sum(one.inserted for one in done)
+    total = Written(updated, inserted, sum(one.deleted for one in done), refused)
+    if not refused:
+        return decided, total
+    count = len(refused)
+    note = (
+        f"{count:,} {plural(count, 'row was', 'rows were')} refused by the database only when written, "
+        "so the counts and the fingerprint differ from the preview's."
+    )
+    return decided.with_parts(parts, note), total
+
+
+def _prove(target: Target, decided: Decided, written: Written, *, trusting: bool) -> tuple[Decided, bool]:
+    """Prove counts and values inside the transaction. Raises ProofFailed, unless triggers are trusted with rows."""
+    try:
+        for part in decided.parts:
+            account.prove_tally(account.tally([part.changes]), part.changes, part.read)
+        changes = [part.changes for part in decided.parts]
+        did = (written.updated, written.inserted, written.deleted)
+        account.prove_written(changes, decided.rows_before, target.count(), did)
+        for part in decided.parts:
+            _prove_read_back(target, decided, part)
+    except ProofFailed as failed:
+        suspects = target.suspects()
+        if trusting and suspects:
+            return decided.with_parts(decided.parts, f"Not verified, as triggers are trusted: {failed}"), False
+        if not suspects:
+            raise
+        raise ProofFailed(
+            f"{failed} On the table are {', '.join(suspects)}; to let them change rows, run it with --trust-triggers."
+        ) from None
+    return decided, True
+
+
+def _prove_read_back(target: Target, decided: Decided, part: Part) -> None:
+    """Read every written record again and compare it with what was decided. Raises ProofFailed."""
+    changes = part.changes
+    found = target.read_back(changes, decided.pairing)
+    if found.num_rows != changes.after.num_rows:
+        raise ProofFailed(
+            f"{changes.after.num_rows:,} records were written but {found.num_rows:,} were found again; "
+            "all was rolled back. A trigger of the target may be changing keys."
+        )
+    remaining = target.remaining(changes)
+    if remaining:
+        raise ProofFailed(f"{remaining:,} of the {changes.deletes:,} deleted records are still there.")
+    for column in decided.pairing.columns:
+        wanted, stored = changes.after[column.name].combine_chunks(), found[column.name].combine_chunks()
+        wrong = differs(wanted, stored)
+        wrong[changes.updates :] &= changes.given[column.name]  # the others left the value to the default
+        if wrong.any():
+            at = int(wrong.argmax())
+            row = part.rows().row_numbers[changes.incoming[at]]
+            raise ProofFailed(
+                f"What was written does not read back equal, so all was rolled back: row {row}, column "
+                f"{column.name}, wrote {wanted[at].as_py()!s}, found {stored[at].as_py()!s}. "
+                "A trigger or the column's type may be changing values."
+            )

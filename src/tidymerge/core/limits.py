@@ -1,0 +1,75 @@
+"""The brake: what a load may do at most, said by the job, or by good sense where it says nothing."""
+
+import re
+
+from tidymerge.core.caution import plural
+from tidymerge.errors import BadOption
+from tidymerge.model import Tally
+from tidymerge.rules import Limits, Most
+
+# Below these, "half of the table" and "a tenth of the rows" are nothing to stop for.
+_LARGE_SHEET, _LARGE_TABLE = 20, 100
+_USUAL_UPDATED, _USUAL_REJECTED = 50, 10  # percent
+_BASES = {"updated": "target", "inserted": "target", "rejected": "incoming"}
+
+
+def parse_most(text: str, what: str) -> Most:
+    """A limit such as 500, 20% or "20% of incoming". Raises BadOption."""
+    found = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(%)?(?:\s*of\s+(target|incoming))?\s*", text)
+    if not found or (found[3] and not found[2]) or (not found[2] and "." in found[1]):
+        raise BadOption(
+            f"The limit on {what} rows is a number, as in 500, or a share, as in 20% or '20% of incoming', "
+            f"not {text!r}."
+        )
+    return Most(float(found[1]), found[3] or _BASES[what] if found[2] else None)
+
+
+def exceeded(limits: Limits, counted: Tally, rows_before: int) -> list[str]:
+    """The limits that a decided load goes over, each with what to give to go ahead all the same."""
+    found = []
+    if limits.fewest_rows is not None and counted.read < limits.fewest_rows:
+        found.append(
+            f"{counted.read:,} {plural(counted.read, 'row was', 'rows were')} read, and there should be at least "
+            f"{limits.fewest_rows:,}. Is the sheet complete? If so, give --fewest-rows {counted.read}."
+        )
+    for what in ("updated", "inserted"):
+        wanted, count = getattr(limits, f"expect_{what}"), getattr(counted, what)
+        if wanted is not None and count != wanted:
+            found.append(
+                f"{count:,} {plural(count, 'row', 'rows')} would be {what}, not {wanted:,} as expected. Look at the "
+                f"preview; if it is right, give --expect-{what} {count}."
+            )
+    for what in _BASES:
+        found += _over(what, limits, counted, rows_before)
+    return found
+
+
+def _over(what: str, limits: Limits, counted: Tally, rows_before: int) -> list[str]:
+    most, count = getattr(limits, what), getattr(counted, what)
+    go_ahead = f"If that is meant, give --most-{what} {count}."
+    if most is None:
+        return [f"{said} {go_ahead}" for said in _unusual(what, counted, rows_before)]
+    whole = counted.read if most.share_of == "incoming" else rows_before
+    if count <= (most.number if most.share_of is None else most.number * whole / 100):
+        return []
+    said = f"{count:,} {plural(count, 'row', 'rows')} would be {what}"
+    if most.share_of is None:
+        return [f"{said}, more than the limit of {most.number:,.0f}. {go_ahead}"]
+    of = "the rows read" if most.share_of == "incoming" else "the target's records"
+    return [f"{said}, {_share(count, whole)} of the {whole:,} that are {of}: more than {most.number:g} %. {go_ahead}"]
+
+
+def _unusual(what: str, counted: Tally, rows_before: int) -> list[str]:
+    """What no job limits, but no careful person would let pass unasked."""
+    count = getattr(counted, what)
+    if what == "updated" and rows_before >= _LARGE_TABLE and count > rows_before * _USUAL_UPDATED / 100:
+        return [f"{count:,} of the target's {rows_before:,} records would change, {_share(count, rows_before)}."]
+    if what == "rejected" and counted.read >= _LARGE_SHEET and count > counted.read * _USUAL_REJECTED / 100:
+        return [f"{count:,} of {counted.read:,} rows were rejected, {_share(count, counted.read)}."]
+    if what == "inserted" and rows_before and count >= _LARGE_SHEET and not counted.updated + counted.unchanged:
+        return [f"No row matched a record: all {count:,} good rows would be inserted as new. Is the key right?"]
+    return []
+
+
+def _share(count: int, whole: int) -> str:
+    return f"{count / whole:.0%}" if whole else "all"

@@ -1,0 +1,291 @@
+"""What a run did, for the log; and from the log, what there is to undo.
+
+Values are the target's own exact text, so that what is written back is what was there, to the last sign.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from enum import IntEnum
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tidymerge.core.cells import as_array, mask_of
+from tidymerge.core.decide import differs, shapes_of
+from tidymerge.core.order import generations
+from tidymerge.core.rows import marked
+from tidymerge.model import (
+    ChangeSet,
+    Existing,
+    Flaw,
+    Incoming,
+    Indices,
+    Logged,
+    Mask,
+    Matches,
+    Outcome,
+    Pairing,
+    Reason,
+    TableShape,
+)
+from tidymerge.receipt import Conflict
+from tidymerge.run import Run
+
+
+def touched(changes: Sequence[ChangeSet]) -> list[str]:
+    """The columns, keys aside, that the changes write in some existing record."""
+    names = dict.fromkeys(name for part in changes for name, mask in part.changed.items() if mask.any())
+    return list(names)
+
+
+def logged(incoming: Incoming, changes: ChangeSet, before: pa.Table, after: pa.Table, key: Sequence[str]) -> Logged:
+    """What the log keeps of some changes.
+
+    `before` has the updated records, `after` the updated and then the new ones, all columns as exact text.
+    """
+    updates, inserts, deletes = changes.updates, changes.inserts, changes.deletes
+    total = updates + inserts + deletes
+    names = [name for name in after.column_names if name not in key]
+    nothing = {name: pa.nulls(deletes, pa.string()) for name in after.column_names}
+    removed = {name: changes.removed[name] if deletes else nothing[name] for name in after.column_names}
+    keys = {name: _stacked(after[name], removed[name]) for name in key}
+    old, new, masks = {}, {}, {}
+    is_new = np.r_[np.zeros(updates, bool), np.ones(inserts, bool)]
+    for name in names:
+        changed = changes.changed.get(name, np.zeros(updates, bool))
+        masks[name] = np.r_[changed, np.zeros(inserts + deletes, bool)]
+        was = _only(before[name], changed) if name in before.column_names else pa.nulls(updates, pa.string())
+        old[name] = _stacked(was, pa.nulls(inserts, pa.string()), removed[name])
+        holds = _only(after[name], np.r_[changed, np.ones(inserts, bool)] if name in after.column_names else is_new)
+        new[name] = _stacked(holds, nothing[name])
+    rows = np.r_[changes.incoming, changes.leaving_rows]
+    return Logged(
+        np.repeat(
+            np.array([Outcome.UPDATED, Outcome.INSERTED, Outcome.DELETED], np.uint8), [updates, inserts, deletes]
+        ),
+        incoming.row_numbers[rows] if total else rows,
+        pa.table(keys),
+        pa.table(old),
+        pa.table(new),
+        masks,
+    )
+
+
+def _only(values: pa.ChunkedArray, mask: Mask) -> pa.Array:
+    return pc.if_else(pa.array(mask), as_array(values), pa.scalar(None, pa.string()))
+
+
+def _stacked(*arrays: pa.Array | pa.ChunkedArray) -> pa.Array:
+    return pa.concat_arrays([as_array(array) for array in arrays])
+
+
+class Standing(IntEnum):
+    """How a record stands to what the log says of it."""
+
+    HOLDS = 0  # what the run wrote
+    BACK = 1  # what was there before the run
+    CHANGED = 2  # neither
+    GONE = 3
+    SEVERAL = 4  # more than one record has its key
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """The log held against the target: how each record stands, and by column where it has something else."""
+
+    standing: np.ndarray
+    record: Indices
+    other: dict[str, Mask]
+    now: dict[str, pa.Array]
+
+
+def compare(log: Logged, existing: Existing, matches: Matches) -> Comparison:
+    """How the records of the log stand. `existing` has their columns as exact text."""
+    there = matches.times > 0
+    at = pa.array(matches.record, mask=~there)
+    updated, inserted, deleted = (
+        log.outcomes == outcome for outcome in (Outcome.UPDATED, Outcome.INSERTED, Outcome.DELETED)
+    )
+    holds, back = np.ones(len(there), bool), np.ones(len(there), bool)
+    other, now = {}, {}
+    for name in log.after.column_names:
+        current = as_array(existing.values[name].take(at))
+        wrote, was = as_array(log.after[name]), as_array(log.before[name])
+        written = (updated & log.changed[name]) | inserted
+        replaced = (updated & log.changed[name]) | deleted
+        differs_now, differed = differs(current, wrote), differs(current, was)
+        holds &= ~(written & differs_now)
+        back &= ~(replaced & differed)
+        other[name] = there & ((written & differs_now) | (deleted & differed))
+        now[name] = current
+    standing = np.full(len(there), Standing.CHANGED, np.uint8)
+    standing[there & updated & back] = Standing.BACK
+    standing[there & deleted & back] = Standing.BACK
+    standing[there & ~deleted & holds] = Standing.HOLDS
+    standing[~there & updated] = Standing.GONE
+    standing[~there & inserted] = Standing.BACK
+    standing[~there & deleted] = Standing.HOLDS
+    standing[matches.times > 1] = Standing.SEVERAL
+    return Comparison(standing, np.where(there, matches.record, -1), other, now)
+
+
+def reversal(log: Logged, existing: Existing, found: Comparison, pairing: Pairing, shape: TableShape) -> ChangeSet:
+    """The changes that put things back, for the records that still hold what the run wrote; the others are rejected."""
+    flaws = _flaws(found)
+    good = (found.standing == Standing.HOLDS) & ~marked(flaws, len(log.rows))
+    restored = np.flatnonzero(good & (log.outcomes == Outcome.UPDATED))
+    masks = {name: mask[restored] for name, mask in log.changed.items()}
+    shapes = shapes_of(masks, len(restored))
+    order = np.lexsort((found.record[restored], shapes))
+    restored, shapes = restored[order], shapes[order]
+    changed = {name: mask[order] for name, mask in masks.items()}
+    again = np.flatnonzero(good & (log.outcomes == Outcome.DELETED))
+    names = [column.name for column in pairing.columns]
+    logged_before = _before(log, names)
+    fresh = logged_before.take(pa.array(again))
+    first = np.argsort(generations(fresh, shape), kind="stable")
+    fresh, again = fresh.take(pa.array(first)), again[first]
+    before = existing.values.select(names).take(pa.array(found.record[restored]))
+    old = logged_before.take(pa.array(restored))
+    after = {}
+    for name in names:
+        kept = as_array(before[name])
+        if name in changed:
+            kept = pc.if_else(pa.array(changed[name]), as_array(old[name]), kept)
+        after[name] = pa.concat_arrays([kept, as_array(fresh[name])])
+    leaving_rows = np.flatnonzero(good & (log.outcomes == Outcome.INSERTED))
+    removed = existing.values.select(names).take(pa.array(found.record[leaving_rows]))
+    last = np.argsort(-generations(removed, shape), kind="stable")
+    leaving_rows, removed = leaving_rows[last], removed.take(pa.array(last))
+    outcomes = np.full(len(log.rows), Outcome.UNCHANGED, np.uint8)
+    outcomes[restored], outcomes[again], outcomes[leaving_rows] = Outcome.UPDATED, Outcome.INSERTED, Outcome.DELETED
+    outcomes[marked(flaws, len(log.rows))] = Outcome.REJECTED
+    total = len(restored) + len(again)
+    return ChangeSet(
+        outcomes=outcomes,
+        flaws=tuple(flaws),
+        key=pairing.key,
+        incoming=np.r_[restored, again],
+        existing=found.record[restored],
+        after=pa.table(after),
+        before=before,
+        changed=changed,
+        shapes=shapes,
+        positions=np.arange(total),
+        # A column that the table has got since is left to its default.
+        given={
+            name: np.full(len(again), name in log.keys.column_names or name in log.before.column_names)
+            for name in names
+        },
+        leaving=found.record[leaving_rows],
+        leaving_rows=leaving_rows,
+        departures=np.arange(total, total + len(leaving_rows)),
+        removed=removed,
+    )
+
+
+def _before(log: Logged, names: Sequence[str]) -> pa.Table:
+    """The columns as they were before the run; null for a column that the table did not have yet."""
+    known = {name: log.before[name] for name in log.before.column_names}
+    known |= {name: log.keys[name] for name in log.keys.column_names}
+    return pa.table({name: known.get(name, pa.nulls(len(log.rows), pa.string())) for name in names})
+
+
+def _flaws(found: Comparison) -> list[Flaw]:
+    """The records that hold something else by now, with what they hold."""
+    flaws = []
+    for name, mask in found.other.items():
+        rows = np.flatnonzero(mask & (found.standing == Standing.CHANGED))
+        if len(rows):
+            values = found.now[name].take(pa.array(rows))
+            flaws.append(Flaw(Reason.CHANGED_SINCE, rows, "what the run left there", name, values))
+    for standing, reason, wanted in (
+        (Standing.GONE, Reason.GONE_SINCE, "the record that the run updated"),
+        (Standing.SEVERAL, Reason.SEVERAL_RECORDS, "one record of that key"),
+    ):
+        rows = np.flatnonzero(found.standing == standing)
+        if len(rows):
+            flaws.append(Flaw(reason, rows, wanted))
+    return flaws
+
+
+def shown(changes: ChangeSet) -> ChangeSet:
+    """Changes of marked text for people: without the letter at the start of each value."""
+    flaws = tuple(
+        Flaw(flaw.reason, flaw.rows, flaw.expected, flaw.column, unmarked(flaw.values))
+        if flaw.reason is Reason.CHANGED_SINCE and flaw.values is not None
+        else flaw
+        for flaw in changes.flaws
+    )
+    return replace(
+        changes,
+        flaws=flaws,
+        after=unmarked_table(changes.after),
+        before=unmarked_table(changes.before),
+        removed=unmarked_table(changes.removed),
+    )
+
+
+def unmarked(texts: pa.Array) -> pa.Array:
+    """Marked texts without their mark."""
+    return pc.utf8_slice_codeunits(texts, 1)
+
+
+def unmarked_table(table: pa.Table) -> pa.Table:
+    """The same for every column."""
+    return pa.table({name: unmarked(as_array(table[name])) for name in table.column_names})
+
+
+def conflicts(log: Logged, changes: ChangeSet, run: Run, most: int) -> list[Conflict]:
+    """The first records that can't be put back: what the run wrote, and what is there now or stands in the way."""
+    read = unmarked if run.marked else as_array
+    found: list[Conflict] = []
+    for flaw in changes.flaws:
+        rows = pa.array(flaw.rows[: most - len(found)])
+        keys = [read(as_array(log.keys[name].take(rows))).to_pylist() for name in run.key]
+        wrote: list[str | None] = [None] * len(rows)
+        now = wrote if flaw.values is None else flaw.values[: len(rows)].to_pylist()
+        if flaw.reason is Reason.CHANGED_SINCE and flaw.column is not None:
+            left = log.after if flaw.column in log.after.column_names else log.keys
+            wrote = read(as_array(left[flaw.column].take(rows))).to_pylist()
+            now = read(flaw.values[: len(rows)]).to_pylist() if flaw.values is not None else now
+        numbers = log.rows[flaw.rows[: len(rows)]].tolist()
+        found += [
+            Conflict(number, key, flaw.reason.value, flaw.expected, flaw.column, *both)
+            for number, key, both in zip(numbers, zip(*keys, strict=True), zip(wrote, now, strict=True), strict=True)
+        ]
+    return found
+
+
+@dataclass(frozen=True, slots=True)
+class Touch:
+    """What one run did to one record: the outcome, the incoming row, and each field before and after."""
+
+    outcome: str
+    row: int
+    key: tuple[str, ...]
+    fields: tuple[tuple[str, str | None, str | None], ...]
+
+
+def touches(log: Logged, run: Run, keys: Sequence[tuple[str, ...]]) -> list[Touch]:
+    """What a part of a run did to the records of the given keys, which are spelled as the target has them."""
+    read = unmarked if run.marked else as_array
+    columns = [read(as_array(log.keys[name])) for name in run.key]
+    wanted = set(keys)
+    near = np.ones(len(log.rows), bool)
+    for at, column in enumerate(columns):
+        near &= mask_of(pc.is_in(column, pa.array(sorted({key[at] for key in wanted}), pa.string())))
+    found = []
+    for row in np.flatnonzero(near).tolist():
+        key = tuple(column[row].as_py() for column in columns)
+        if key in wanted:
+            fields = []
+            for name in log.after.column_names:
+                one = slice(row, row + 1)
+                before, after = (read(as_array(side[name])[one])[0].as_py() for side in (log.before, log.after))
+                if log.changed[name][row] or before is not None or after is not None:
+                    fields.append((name, before, after))
+            outcome = Outcome(log.outcomes[row]).name.lower()
+            found.append(Touch(outcome, int(log.rows[row]), key, tuple(fields)))
+    return found

@@ -1,0 +1,85 @@
+"""What a run did to records, as a Parquet file: written part by part, read back row group by row group."""
+
+from collections.abc import Iterator
+from pathlib import Path
+from types import TracebackType
+from typing import Self
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+from tidymerge.core.cells import as_array
+from tidymerge.errors import LogDamaged
+from tidymerge.model import Logged, Outcome
+
+_OUTCOME, _ROW = "outcome", "row"
+_KEY, _BEFORE, _AFTER, _CHANGED = "key ", "before ", "after ", "changed "
+_ROWS = 1_000_000  # in a row group: what an undo holds in memory at a time
+
+
+class ChangesWriter:
+    """A file of changes; the columns of the first part are those of all. OSError where it can't be written."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self._writer: pq.ParquetWriter | None = None
+
+    def add(self, log: Logged) -> None:
+        """Write the changes of one part."""
+        table = _table(log)
+        if self._writer is None:
+            self._writer = pq.ParquetWriter(str(self._path), table.schema, compression="zstd")
+        self._writer.write_table(table, row_group_size=_ROWS)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Finish the file, if anything was written."""
+        if self._writer is not None:
+            self._writer.close()
+
+
+def _table(log: Logged) -> pa.Table:
+    outcomes = pa.DictionaryArray.from_arrays(
+        pa.array(log.outcomes.astype(np.int8)), pa.array([outcome.name.lower() for outcome in Outcome])
+    )
+    columns: dict[str, pa.Array] = {_OUTCOME: outcomes, _ROW: pa.array(log.rows)}
+    for prefix, table in ((_KEY, log.keys), (_BEFORE, log.before), (_AFTER, log.after)):
+        columns |= {prefix + name: table[name] for name in table.column_names}
+    columns |= {_CHANGED + name: pa.array(mask) for name, mask in log.changed.items()}
+    return pa.table(columns)
+
+
+def read_changes(path: Path) -> Iterator[Logged]:
+    """The changes in a file, some at a time. Raises LogDamaged."""
+    try:
+        with pq.ParquetFile(path) as file:
+            for number in range(file.num_row_groups):
+                yield _logged(file.read_row_group(number))
+    except (OSError, pa.ArrowException, KeyError, ValueError) as error:
+        raise LogDamaged(f"The run log's file {path} can't be read: {error}. What it kept can't be undone.") from None
+
+
+def _logged(table: pa.Table) -> Logged:
+    def those(prefix: str) -> pa.Table:
+        names = [name for name in table.column_names if name.startswith(prefix)]
+        return table.select(names).rename_columns([name.removeprefix(prefix) for name in names])
+
+    masks = those(_CHANGED)
+    words = as_array(table[_OUTCOME]).cast(pa.string()).to_pylist()
+    by_word = {outcome.name.lower(): outcome for outcome in Outcome}
+    return Logged(
+        np.array([by_word[word] for word in words], np.uint8),
+        as_array(table[_ROW]).to_numpy(),
+        those(_KEY),
+        those(_BEFORE),
+        those(_AFTER),
+        {name: as_array(masks[name]).to_numpy(zero_copy_only=False) for name in masks.column_names},
+    )

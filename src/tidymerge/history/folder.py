@@ -1,0 +1,193 @@
+"""The run log as a folder: for each run an entry, its changes, and while it runs a lock.
+
+`RUN.parquet` and then `RUN.json` are safe on disk before the target commits; only then is the entry settled. The
+system drops the lock when the process ends, however it ends: so an entry that is not settled and not locked is of
+a run that was cut off around its commit.
+"""
+
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+from filelock import FileLock, Timeout
+
+from tidymerge.errors import LogUnwritable, NoSuchRun
+from tidymerge.history.changes import ChangesWriter, read_changes
+from tidymerge.history.entries import is_settled, read_entry, to_json
+from tidymerge.history.place import home, kept_days
+from tidymerge.model import Logged
+from tidymerge.receipt import State
+from tidymerge.run import Run
+
+_ENTRY, _CHANGES, _LOCK, _NEW = ".json", ".parquet", ".lock", ".new"
+LATEST = "last"
+
+
+class FolderLog:
+    """The log in the folder that `TIDYMERGE_HOME` or the system names."""
+
+    def __init__(self, folder: Path | None = None) -> None:
+        self.folder = (folder or home()) / "runs"
+
+    def begin(self, name: str) -> "FolderRecording":
+        """Start to record a run. Raises LogUnwritable."""
+        with _writing(self.folder):
+            self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            lock = FileLock(self._path(name, _LOCK), mode=0o600)
+            lock.acquire(timeout=0)
+        return FolderRecording(self, name, lock)
+
+    def _path(self, name: str, ending: str) -> Path:
+        return self.folder / f"{name}{ending}"
+
+    def names(self) -> list[str]:
+        """The names of all runs, the latest first."""
+        return sorted((path.stem for path in self.folder.glob(f"*{_ENTRY}")), reverse=True)
+
+    def read(self, name: str) -> Run:
+        """The run of that exact name. Raises LogDamaged."""
+        return read_entry(self._path(name, _ENTRY))
+
+    def find(self, text: str) -> Run:
+        """The run whose name is, or begins with, `text`; `last` is the latest. Raises NoSuchRun and LogDamaged."""
+        known = self.names()
+        fitting = known[:1] if text == LATEST else [name for name in known if name.startswith(text)]
+        if text in known:
+            fitting = [text]
+        if len(fitting) != 1:
+            found = f"{len(fitting)} runs begin with {text!r}" if fitting else f"The log has no run {text!r}"
+            raise NoSuchRun(f"{found}; tidymerge runs lists what there is in {self.folder}.")
+        return self.read(fitting[0])
+
+    def changes(self, run: Run) -> Iterator[Logged]:
+        """What a run did to records, some at a time. Raises LogDamaged."""
+        return read_changes(self._path(run.name, _CHANGES))
+
+    def unsettled(self) -> list[str]:
+        """The runs of which it is not known whether their commit lasted, or that are at it now."""
+        locked = sorted(path.stem for path in self.folder.glob(f"*{_LOCK}"))
+        entries = [(name, self._path(name, _ENTRY)) for name in locked]
+        return [name for name, path in entries if path.exists() and not is_settled(path)]
+
+    @contextmanager
+    def ended(self, name: str) -> Iterator[bool]:
+        """Whether the process of a run is gone; while inside, nobody else takes its place."""
+        lock = FileLock(self._path(name, _LOCK), mode=0o600)
+        try:
+            lock.acquire(timeout=0)
+        except Timeout:
+            yield False
+            return
+        try:
+            yield True
+        finally:
+            lock.release()
+
+    def write(self, run: Run) -> None:
+        """Write a run's entry, whole or not at all, and make sure that it is on disk. Raises LogUnwritable."""
+        new = self._path(run.name, _NEW)
+        with _writing(self.folder):
+            descriptor = os.open(new, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+            with os.fdopen(descriptor, "w", encoding="utf-8") as file:
+                file.write(to_json(run))
+                file.flush()
+                os.fsync(file.fileno())
+            new.replace(self._path(run.name, _ENTRY))
+            _sync(self.folder)
+
+    def tidy(self) -> None:
+        """Remove runs that are older than they are to be kept, and what runs left that never came to writing."""
+        days = kept_days()
+        if days is not None:
+            oldest = f"{datetime.now(UTC) - timedelta(days=days):%Y%m%d-%H%M%S}"
+            for name in self.names():
+                if name < oldest and is_settled(self._path(name, _ENTRY)):
+                    self._remove(name)
+        for path in self.folder.glob(f"*{_LOCK}"):
+            name = path.stem
+            with self.ended(name) as gone:
+                if gone and not self._path(name, _ENTRY).exists():
+                    self._remove(name)
+                elif gone and is_settled(self._path(name, _ENTRY)):
+                    path.unlink(missing_ok=True)
+
+    def _remove(self, name: str) -> None:
+        for ending in (_ENTRY, _NEW, _CHANGES, _LOCK):
+            self._path(name, ending).unlink(missing_ok=True)
+
+
+class FolderRecording:
+    """The recording of one run, from its start until it is settled."""
+
+    def __init__(self, log: FolderLog, name: str, lock: FileLock) -> None:
+        self._log = log
+        self._name = name
+        self._lock = lock
+        self._lock_path = Path(lock.lock_file)
+        self._path = log.folder / f"{name}{_CHANGES}"
+        self._writer: ChangesWriter | None = None
+
+    def restart(self) -> None:
+        """Forget what was added: the run starts again."""
+        if self._writer is not None:
+            self._writer.close()
+            self._writer = None
+        self._path.unlink(missing_ok=True)
+
+    def add(self, log: Logged) -> None:
+        """Keep the changes of one part. Raises LogUnwritable."""
+        with _writing(self._log.folder):
+            if self._writer is None:
+                os.close(os.open(self._path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600))
+                self._writer = ChangesWriter(self._path)
+            self._writer.add(log)
+
+    def seal(self, run: Run) -> None:
+        """Make sure that all is on disk, before the target commits. Raises LogUnwritable."""
+        with _writing(self._log.folder):
+            if self._writer is not None:
+                self._writer.close()
+                with self._path.open("rb") as file:
+                    os.fsync(file.fileno())
+        self._log.write(replace(run, settled=False))
+
+    def settle(self, run: Run) -> None:
+        """Say how the run ended, as well as that can be done: what it did is done."""
+        with suppress(LogUnwritable, OSError):
+            if run.state in (State.STOPPED, State.FAILED):
+                self.restart()
+            self._log.write(replace(run, settled=True))
+        self.leave()
+        with suppress(OSError):  # only a run that is not settled needs it: so those are found at once
+            self._lock_path.unlink(missing_ok=True)
+
+    def leave(self) -> None:
+        """Let go of the run as it is."""
+        with suppress(OSError):
+            if self._writer is not None:
+                self._writer.close()
+            self._lock.release()
+
+
+@contextmanager
+def _writing(folder: Path) -> Iterator[None]:
+    try:
+        yield
+    except OSError as error:
+        raise LogUnwritable(
+            f"The run log in {folder} can't be written: {error.strerror or error}. Undo needs it, so nothing was "
+            "loaded. Make room there, or let TIDYMERGE_HOME name a folder that can be written."
+        ) from None
+
+
+def _sync(folder: Path) -> None:
+    """Make sure that the folder itself, and so the names in it, are on disk (POSIX)."""
+    if os.name == "posix":
+        descriptor = os.open(folder, os.O_RDONLY)
+        try:
+            os.fsync(descriptor)
+        finally:
+            os.close(descriptor)

@@ -1,0 +1,87 @@
+"""Around every run: its entry in the log however it ends, and the verdict on runs that were cut off."""
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import replace
+
+from tidymerge.errors import ServerAway, Stopped, TidyMergeError, UsageError
+from tidymerge.ports import Recording, RunLog
+from tidymerge.receipt import State
+from tidymerge.run import Run
+from tidymerge.targets import open_target
+from tidymerge.undoing import committed
+
+
+@contextmanager
+def recorded(log: RunLog, run: Run) -> Iterator[Recording]:
+    """Record what happens inside as `run`. Its errors go on, but for the doubt about a commit where that can be ended.
+
+    Only wrong usage leaves no entry: nothing was tried.
+    """
+    recording = log.begin(run.name)
+    try:
+        yield recording
+    except UsageError:
+        recording.leave()
+        log.tidy()
+        raise
+    except Stopped as stopped:
+        recording.settle(replace(run, state=State.STOPPED, message=str(stopped), receipt=stopped.receipt))
+        raise
+    except BaseException as error:
+        recording.leave()
+        if run.name in log.names():  # the commit may have been under way
+            raise _after_a_look(log, run, error) from error
+        recording.settle(replace(run, state=State.FAILED, message=_said(error)))
+        raise
+    log.tidy()
+
+
+def _said(error: BaseException) -> str:
+    return str(error) if isinstance(error, TidyMergeError) else f"{type(error).__name__}: {error}"
+
+
+def _after_a_look(log: RunLog, run: Run, error: BaseException) -> BaseException:
+    """The error, and what the target shows about the commit in which it came."""
+    said = settle(log, run.name)
+    if isinstance(error, ServerAway) and said:
+        return ServerAway(f"{error} {said}")
+    return error
+
+
+def settle_all(log: RunLog) -> list[str]:
+    """Find out about all runs that were cut off, and say it, a sentence each."""
+    return [said for name in log.unsettled() if (said := settle(log, name))]
+
+
+def settle(log: RunLog, name: str) -> str | None:
+    """Look at the target for whether a run that was cut off committed, note it in the log, and say it.
+
+    The target is opened for writing, so that a commit that the server is still at is waited for.
+    """
+    with log.ended(name) as gone:
+        if not gone:
+            return None
+        try:
+            run = log.read(name)
+            if run.settled:
+                return None
+            with open_target(run.target, write=True) as target:
+                lasted = committed(run, log.changes(run), target)
+        except TidyMergeError as error:
+            return f"The run {name} was cut off while it committed, and whether it did can't be told yet: {error}"
+        if lasted is None:
+            return (
+                f"The run {name} was cut off while it committed, and {run.target} no longer tells whether it did: its "
+                "records were changed since. Undo it to see each of them."
+            )
+        if lasted:
+            log.write(replace(run, settled=True))
+            return (
+                f"The run {name} was cut off, but {run.target} shows that it had committed: it counts as {run.state}."
+            )
+        message = f"Cut off before it committed: {run.target} is as if it had never been."
+        log.write(replace(run, settled=True, state=State.FAILED, message=message))
+        return (
+            f"The run {name} was cut off, and {run.target} shows that it had not committed: nothing of it was written."
+        )

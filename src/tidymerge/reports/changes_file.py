@@ -1,0 +1,104 @@
+"""What a run changed, a line for each field, as CSV, JSON Lines or Parquet."""
+
+import csv
+import json
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+from tidymerge.core.cells import as_array, valid
+from tidymerge.core.reverse import unmarked
+from tidymerge.core.tidy import guard
+from tidymerge.errors import BadOption
+from tidymerge.model import Logged, Outcome
+from tidymerge.run import Run
+
+_WORDS = np.array([outcome.name.lower() for outcome in Outcome])
+
+
+def write_changes(logs: Iterable[Logged], run: Run, path: Path) -> int:
+    """Write the file, in the form of its ending; how many lines it has. Raises BadOption."""
+    write = _WRITERS.get(path.suffix.lower())
+    if write is None:
+        raise BadOption(f"Changes are written as {', '.join(_WRITERS)}; {path} has another ending.")
+    with _translated(path):
+        return write((fields(log, run) for log in logs), path)
+
+
+def fields(log: Logged, run: Run) -> pa.Table:
+    """The changes of a part: outcome, incoming row, key columns, then column, before and after, record by record."""
+    read = unmarked if run.marked else as_array
+    rows, names, before, after = [], [], [], []
+    for name in log.after.column_names:
+        old, new = as_array(log.before[name]), as_array(log.after[name])
+        at = np.flatnonzero(log.changed[name] | valid(old) | valid(new))
+        rows.append(at)
+        names.append(pa.array([name]).take(pa.array(np.zeros(len(at), np.int64))))
+        before.append(old.take(pa.array(at)))
+        after.append(new.take(pa.array(at)))
+    record = np.concatenate(rows) if rows else np.zeros(0, np.int64)
+    order = np.argsort(record, kind="stable")
+    record, at = pa.array(record[order]), pa.array(order)
+    columns = {"outcome": pa.array(_WORDS[log.outcomes]).take(record), "row": pa.array(log.rows).take(record)}
+    columns |= {f"key: {name}": read(as_array(log.keys[name].take(record))) for name in run.key}
+    for title, arrays in (("column", names), ("before", before), ("after", after)):
+        joined = pa.concat_arrays(arrays).take(at) if arrays else pa.nulls(0, pa.string())
+        columns[title] = joined if title == "column" else read(joined)
+    return pa.table(columns)
+
+
+@contextmanager
+def _translated(path: Path) -> Iterator[None]:
+    try:
+        yield
+    except OSError as error:
+        raise BadOption(f"The changes can't be written to {path}: {error.strerror or error}.") from None
+
+
+def _as_csv(tables: Iterable[pa.Table], path: Path) -> int:
+    count = 0
+    with path.open("w", encoding="utf-8-sig", newline="") as file:
+        writer = csv.writer(file)
+        for table in tables:
+            if not count:
+                writer.writerow(table.column_names)
+            guarded = [
+                guard(as_array(column)) if pa.types.is_string(column.type) else column for column in table.columns
+            ]
+            writer.writerows(zip(*(column.to_pylist() for column in guarded), strict=True))
+            count += table.num_rows
+    return count
+
+
+def _as_json_lines(tables: Iterable[pa.Table], path: Path) -> int:
+    count = 0
+    with path.open("w", encoding="utf-8") as file:
+        for table in tables:
+            file.writelines(json.dumps(row, ensure_ascii=False) + "\n" for row in table.to_pylist())
+            count += table.num_rows
+    return count
+
+
+def _as_parquet(tables: Iterable[pa.Table], path: Path) -> int:
+    count, writer = 0, None
+    try:
+        for table in tables:
+            writer = writer or pq.ParquetWriter(str(path), table.schema, compression="zstd")
+            writer.write_table(table)
+            count += table.num_rows
+    finally:
+        if writer is not None:
+            writer.close()
+    return count
+
+
+_WRITERS: dict[str, Callable[[Iterable[Any], Path], int]] = {
+    ".csv": _as_csv,
+    ".jsonl": _as_json_lines,
+    ".parquet": _as_parquet,
+}

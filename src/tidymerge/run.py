@@ -1,0 +1,39 @@
+"""A run as the log keeps it."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from tidymerge.receipt import Receipt, State
+
+
+@dataclass(frozen=True, slots=True)
+class Run:
+    """One load or undo: who ran it, with which rows, into what, and how it ended.
+
+    `files` are the incoming addresses with the SHA-256 of each that is a file; `target` is the address to open the
+    target by again, without a password; `undoes` names the run that this one took back. `key` are the columns that
+    the job found records by, `record_key` those that the log finds them by; with `marked`, exact text starts with a
+    letter that is not part of the value. A run is not `settled` while it can't be known whether its commit
+    lasted. `message` says why a run was stopped or failed.
+    """
+
+    name: str
+    state: State
+    started: datetime
+    user: str
+    target: str
+    files: Mapping[str, str | None] = field(default_factory=dict)
+    job: str | None = None
+    undoes: str | None = None
+    key: tuple[str, ...] = ()
+    record_key: tuple[str, ...] = ()
+    marked: bool = False
+    settled: bool = True
+    message: str | None = None
+    receipt: Receipt | None = None
+
+    @property
+    def wrote(self) -> bool:
+        """Whether it changed the target, or may have."""
+        return self.state in (State.LOADED, State.UNDONE) and self.receipt is not None and self.receipt.changed > 0
