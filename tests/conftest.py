@@ -14,10 +14,13 @@ import pytest
 from openpyxl import Workbook
 
 import servers
+from tidymerge import Limits, Most
 
 pytest.register_assert_rewrite("contract", "server_contract")
 
 PROGRAM = str(Path(sysconfig.get_path("scripts")) / "tidymerge")
+EVERYTHING = Most(100, "target")
+NO_LIMITS = Limits(EVERYTHING, Most(10**9), Most(100, "incoming"))
 HIVES = """CREATE TABLE hives (
     apiary_code VARCHAR(8) NOT NULL, hive_no INTEGER NOT NULL, queen_colour VARCHAR(10), honey_kg DECIMAL(8, 2),
     last_inspected DATE, notes TEXT, PRIMARY KEY (apiary_code, hive_no))"""

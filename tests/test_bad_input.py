@@ -160,9 +160,9 @@ def test_a_full_disk_leaves_the_table_as_it_was(folder):
     before, size = stored(target), (folder / "coop.db").stat().st_size
     limited = (
         "import resource, sys; from tidymerge.cli.app import main; "
-        f"resource.setrlimit(resource.RLIMIT_FSIZE, ({size} + 40_000, -1)); main()"
+        f"resource.setrlimit(resource.RLIMIT_FSIZE, ({size} + 300_000, -1)); main()"
     )
-    command = [sys.executable, "-c", limited, "load", incoming, "--into", target, "--yes"]
+    command = [sys.executable, "-c", limited, "load", incoming, "--into", target, "--yes", "--most-inserted", "20000"]
     done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
     assert (done.returncode, "target-full" in done.stderr) == (1, True), done.stderr
     assert stored(target) == before

@@ -3,7 +3,6 @@
     import tidymerge
     receipt = tidymerge.preview("week32.xlsx#Inspections", into="coop.db#hives")
     receipt = tidymerge.load("week32.xlsx#Inspections", into="coop.db#hives", expect=receipt.fingerprint)
-
     tidymerge.undo(receipt.run)
 
 All return a `Receipt` and print nothing; all raise a `TidyMergeError` when they can't do their work.

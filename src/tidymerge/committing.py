@@ -119,6 +119,8 @@ def _write(target: Target, decided: Decided, recording: Recording, columns: _Col
         (kept,) = reject_refusals([part], done[-1].refused)
         stays = np.isin(part.changes.positions[: part.changes.updates], kept.changes.positions)
         after = target.as_stored(kept.changes, columns.written, written=True)
+        if after.num_rows != kept.changes.after.num_rows:
+            raise ProofFailed("Several records have the key of a new one; all was rolled back.")
         keys = dict.fromkeys((*columns.record_key, *decided.pairing.key))
         recording.add(logged(part.rows(), kept.changes, before.filter(pa.array(stays)), after, list(keys)))
         parts.append(kept)

@@ -30,7 +30,9 @@ TALLY = Tally(inserted=1, updated=1, unchanged=1, rejected=1)
 def test_a_run_that_adds_up_is_proved():
     assert account.tally([CHANGES]) == TALLY
     account.prove_tally(TALLY, CHANGES, 4)
-    account.prove_written([CHANGES], 10, 11, updated=1, inserted=1)
+    account.prove_written([CHANGES], 10, 11, (1, 1, 0))
+    leaving = replace(CHANGES, leaving=np.array([5]), leaving_rows=np.array([2]), removed=pa.table({"k": ["z"]}))
+    account.prove_written([leaving], 10, 10, (1, 1, 1))
     assert account.reasons([CHANGES]) == {"too long": 1}  # a row counts under the first thing wrong with it
 
 
@@ -49,10 +51,12 @@ def test_rows_that_are_lost_or_counted_twice_are_noticed(changes, rows):
         account.prove_tally(account.tally([changes]), changes, rows)
 
 
-@pytest.mark.parametrize(("after", "updated", "inserted"), [(10, 1, 1), (12, 1, 1), (11, 2, 1), (11, 1, 0)])
-def test_a_target_that_did_something_else_is_noticed(after, updated, inserted):
+@pytest.mark.parametrize(
+    ("after", "did"), [(10, (1, 1, 0)), (12, (1, 1, 0)), (11, (2, 1, 0)), (11, (1, 0, 0)), (11, (1, 1, 1))]
+)
+def test_a_target_that_did_something_else_is_noticed(after, did):
     with pytest.raises(ProofFailed, match="rolled back"):
-        account.prove_written([CHANGES], 10, after, updated=updated, inserted=inserted)
+        account.prove_written([CHANGES], 10, after, did)
 
 
 @pytest.mark.parametrize(

@@ -12,7 +12,7 @@ import pytest
 from contract import TargetContract
 
 import tidymerge
-from conftest import PROGRAM, database, stored, text_file
+from conftest import NO_LIMITS, PROGRAM, database, stored, text_file
 from tidymerge.targets.sql import SqlTarget
 
 PLAIN = "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER, a VARCHAR(20));"
@@ -138,7 +138,12 @@ class ServerContract(TargetContract):
         ]  # fmt: skip
         with ThreadPoolExecutor(3) as pool:
             receipts = list(
-                pool.map(lambda file: tidymerge.load(file, self.address(folder, "t"), accept_warnings=True), files)
+                pool.map(
+                    lambda file: tidymerge.load(
+                        file, self.address(folder, "t"), accept_warnings=True, limits=NO_LIMITS
+                    ),
+                    files,
+                )
             )
         assert sum(receipt.rows.inserted for receipt in receipts) == 200
         assert sum(receipt.rows.updated for receipt in receipts) == 100
@@ -258,7 +263,8 @@ class ServerContract(TargetContract):
             sent[0] = 0
             changed = [["k", "n", "a"], *([at, rows, "" if at % 2 else "x"] for at in range(rows))]
             incoming = text_file(folder / "in.csv", changed)
-            assert tidymerge.load(incoming, self.address(folder, "t"), accept_warnings=True).rows.updated >= 40
+            receipt = tidymerge.load(incoming, self.address(folder, "t"), accept_warnings=True, limits=NO_LIMITS)
+            assert receipt.rows.updated >= 40
             counts.append(sent[0])
         assert counts[1] <= counts[0] + 4 < 60, counts
 

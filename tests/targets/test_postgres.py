@@ -179,7 +179,7 @@ class TestPostgres(ServerContract):
         [
             ("", 50, None),
             ("WITH CHECK (true)", 50, "hidden from you by a policy"),
-            ("WITH CHECK (true)", 60, "the policy own; to let them change rows, load with --trust-triggers"),
+            ("WITH CHECK (true)", 60, "the policy own; to let them change rows, run it with --trust-triggers"),
         ],
     )
     def test_records_that_a_policy_hides_are_neither_changed_nor_doubled(self, folder, new_rows, key, error):
@@ -203,7 +203,7 @@ class TestPostgres(ServerContract):
         self.make(folder, PLAIN + "INSERT INTO t VALUES (1, 1, 'x');" + self.trigger("t", "BEFORE", "NEW.n := 0;"))
         rows = text_file(folder / "in.csv", [["k", "n"], [2, 5]])
         with pytest.raises(
-            tidymerge.ProofFailed, match=r"the trigger f; to let them change rows, load with --trust-triggers"
+            tidymerge.ProofFailed, match=r"the trigger f; to let them change rows, run it with --trust-triggers"
         ):
             tidymerge.load(rows, self.address(folder, "t"), accept_warnings=True)
         ended = self.program(

@@ -145,7 +145,7 @@ def _scaled(cells: pa.Array, scale: int, off: Wrong) -> Cast:
     decimals = present & finite & held & ~exact
     good = present & finite & held & exact
     units_exact = np.where(good, whole, 0).astype(np.int64)
-    noisy = good & (np.abs(numbers) * 10.0**scale < 2.0**52) & (units_exact / 10.0**scale != numbers)
+    noisy = good & (np.abs(units_exact) < 2.0**52) & (units_exact / 10.0**scale != numbers)
     bad = (
         *_bad(np.flatnonzero(not_number), Reason.NOT_A_NUMBER, "a number"),
         *_bad(np.flatnonzero(decimals), off.reason, off.expected),

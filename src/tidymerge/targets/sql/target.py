@@ -253,7 +253,8 @@ class SqlTarget:
     def as_stored(self, changes: ChangeSet, columns: Sequence[TargetColumn], *, written: bool = False) -> pa.Table:
         """The records of staged updates as they now stand, as exact text; once `written`, also those inserted."""
         exact = [column.as_stored() for column in columns]
-        return self._standing(changes, exact, written=written)
+        # A record that a trigger took away, or a policy hides, stays a row, of nulls.
+        return self._standing(changes, exact, written=written, join="LEFT JOIN")
 
     def write(self, changes: ChangeSet) -> Written:
         """One UPDATE for each set of changed columns, one INSERT for each set of columns given."""
@@ -340,7 +341,9 @@ class SqlTarget:
     def _same_key(self, changes: ChangeSet) -> str:
         return " AND ".join(f"t.{quoted(name)} = s.{quoted(name)}" for name in changes.key)
 
-    def _standing(self, changes: ChangeSet, columns: Sequence[TargetColumn], *, written: bool) -> pa.Table:
+    def _standing(
+        self, changes: ChangeSet, columns: Sequence[TargetColumn], *, written: bool, join: str | None = None
+    ) -> pa.Table:
         """The records of staged changes as they stand before or after they are `written`, in order."""
         assert self._stage is not None  # noqa: S101
         same_key, at, updates = self._same_key(changes), changes.positions, changes.updates
@@ -348,16 +351,16 @@ class SqlTarget:
         if updates:
             moved = written and self._database.moves and not self._shape.primary_key
             same = same_key if moved else self._stage.same_place
-            found.append(self._at(same, at[:updates], columns))
+            found.append(self._at(same, at[:updates], columns, join))
         if changes.inserts and written:
-            found.append(self._at(same_key, at[updates:], columns))
+            found.append(self._at(same_key, at[updates:], columns, join))
         empty = pa.table({column.name: pa.nulls(0, column.type.arrow) for column in columns})
         return pa.concat_tables(found) if found else empty
 
-    def _at(self, same: str, positions: Indices, columns: Sequence[TargetColumn]) -> pa.Table:
+    def _at(self, same: str, positions: Indices, columns: Sequence[TargetColumn], join: str | None) -> pa.Table:
         assert self._stage is not None  # noqa: S101
         source = (
-            f"FROM {self._stage.table} s {self._database.join} {self._table} t ON {same} "
+            f"FROM {self._stage.table} s {join or self._database.join} {self._table} t ON {same} "
             f"WHERE {_between(positions[0], positions[-1])} ORDER BY s.{quoted(POSITION)}"
         )
         return self._database.read(columns, lambda expressions: f"SELECT {', '.join(expressions)} {source}").values

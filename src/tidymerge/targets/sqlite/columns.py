@@ -13,6 +13,7 @@ from tidymerge.core.cells import as_array, valid
 from tidymerge.core.convert import cast_cells
 from tidymerge.model import Kind, Mask, TargetColumn
 from tidymerge.targets.sql.database import quoted
+from tidymerge.targets.sqlite.describe import affinity
 from tidymerge.targets.sqlite.session import Session
 
 _TEXT_KINDS = (Kind.TEXT, Kind.UUID, Kind.JSON, Kind.DATE, Kind.TIME, Kind.TIMESTAMP)
@@ -34,7 +35,7 @@ def read_columns(
     mixed = [column.name for column in columns if not _as_expected(table[column.name], column)]
     if mixed:
         exact = [
-            _exact(column.name) if column.name in mixed else expression
+            _exact(column) if column.name in mixed else expression
             for column, expression in zip(columns, plain, strict=True)
         ]
         table = session.table(query(exact))
@@ -46,6 +47,8 @@ def _as_expected(stored: pa.ChunkedArray, column: TargetColumn) -> bool:
     if stored.null_count == len(stored) or column.type.as_stored:
         return True
     kind, found = column.type.kind, stored.type
+    if kind is Kind.TEXT and pa.types.is_string(found):  # the driver cuts off digits where numbers are among texts
+        return affinity(column.type.declared) == "TEXT"
     if kind in _TEXT_KINDS:
         return bool(pa.types.is_string(found)) or (kind is Kind.TEXT and pa.types.is_int64(found))
     if kind is Kind.BINARY:
@@ -55,11 +58,12 @@ def _as_expected(stored: pa.ChunkedArray, column: TargetColumn) -> bool:
     return bool(pa.types.is_int64(found))
 
 
-def _exact(name: str) -> str:
-    column = f"t.{quoted(name)}"
+def _exact(column: TargetColumn) -> str:
+    name = f"t.{quoted(column.name)}"
+    real = f"WHEN 'real' THEN quote({name}) " if column.type.kind is Kind.TEXT else ""  # all of its digits
     return (
-        f"CASE typeof({column}) WHEN 'blob' THEN '0x' || hex({column}) "
-        f"ELSE CAST({column} AS TEXT) END AS {quoted(name)}"
+        f"CASE typeof({name}) WHEN 'blob' THEN '0x' || hex({name}) {real}"
+        f"ELSE CAST({name} AS TEXT) END AS {quoted(column.name)}"
     )
 
 

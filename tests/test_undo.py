@@ -1,0 +1,170 @@
+"""The way back: a load and its undo leave every column as it was, and nobody else's work is ever overwritten."""
+
+import csv
+import json
+import sqlite3
+import tempfile
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import tidymerge
+from conftest import NO_LIMITS, database, stored, text_file
+from strategies import PROPERTY, SHEET_ROWS, TABLE_ROWS
+from test_meaning import HEADER, RULES, TABLE, job_text
+
+AS_STORED = ", ".join(f"typeof({name}), quote({name})" for name in ("code", "no", "kg", "seen", "note", "other"))
+
+
+def exactly(path: Path) -> list[tuple]:
+    """Every value of the table with its storage class, as SQLite itself would write it down."""
+    with sqlite3.connect(path) as connection:
+        return connection.execute(f"SELECT {AS_STORED} FROM hives ORDER BY code, no").fetchall()
+
+
+@settings(PROPERTY, max_examples=120)
+@given(SHEET_ROWS, TABLE_ROWS, RULES)
+def test_load_then_undo_gives_the_table_that_was_and_undo_of_that_the_loaded_one(rows, table, rules):
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        database(folder / "coop.db", TABLE, rows=table)
+        text_file(folder / "sheet.csv", [HEADER, *rows])
+        (folder / "job.toml").write_text(job_text(rules), "utf-8")
+        start = exactly(folder / "coop.db")
+        done = tidymerge.load(job=folder / "job.toml", accept_warnings=True, rejects=folder / "r.csv", limits=NO_LIMITS)
+        loaded = exactly(folder / "coop.db")
+        if not done.changed:
+            assert loaded == start
+            return
+        undone = tidymerge.undo(done.run)
+        assert exactly(folder / "coop.db") == start
+        assert (undone.rows.updated, undone.rows.deleted, undone.rows.rejected) == (done.rows.updated, done.rows.inserted, 0)
+        assert tidymerge.undo(done.run).changed == 0  # a second undo has nothing left to do
+        tidymerge.undo(undone.run)
+        assert exactly(folder / "coop.db") == loaded
+
+
+CELL = st.one_of(
+    st.none(), st.integers(-(2**63), 2**63 - 1), st.floats(allow_nan=False), st.binary(max_size=4),
+    st.text(st.characters(exclude_categories=["Cs"]), max_size=5),
+)  # fmt: skip
+
+
+@settings(PROPERTY, max_examples=80)
+@given(st.lists(st.tuples(CELL, CELL, CELL, CELL), min_size=1, max_size=6), st.data())
+def test_whatever_sqlite_stores_in_a_column_comes_back_as_it_was(values, data):
+    """Any storage class in any column: what its declared type can't hold, a load may replace, and undo must restore."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        script = "CREATE TABLE hives (k INTEGER PRIMARY KEY, a DECIMAL(9,2), b, c TIMESTAMP, d TEXT)"
+        rows = [(at, *cells) for at, cells in enumerate(values)]
+        target = database(folder / "coop.db", script, rows=rows)
+        news = [[at, *data.draw(st.tuples(*[st.sampled_from(["", "1", "2026-05-04"])] * 4))] for at in range(len(rows) + 1)]
+        query = "SELECT " + ", ".join(f"typeof({c}), quote({c})" for c in "kabcd") + " FROM hives ORDER BY k"
+        with sqlite3.connect(folder / "coop.db") as connection:
+            start = connection.execute(query).fetchall()
+        incoming = text_file(folder / "in.csv", [["k", "a", "b", "c", "d"], *news])
+        done = tidymerge.load(incoming, target, accept_warnings=True, rejects=folder / "r.csv", limits=NO_LIMITS)
+        if done.changed:
+            tidymerge.undo(done.run)
+        with sqlite3.connect(folder / "coop.db") as connection:
+            assert connection.execute(query).fetchall() == start
+
+
+SHEET = [
+    ["apiary_code", "hive_no", "queen_colour", "honey_kg"],
+    ["L01", 1, "red", 99],
+    ["L01", 2, "yellow", 8],
+    ["N09", 4, "blue", 1],
+]
+
+
+@pytest.fixture
+def loaded(run, hives, folder):
+    """The name of a run that updated two hives and inserted one."""
+    return run("load", text_file(folder / "in.csv", SHEET), "--into", hives, "--yes", "--json").receipt["run"]
+
+
+def change(folder, statement):
+    with sqlite3.connect(folder / "coop.db") as connection:
+        connection.execute(statement)
+
+
+def test_what_was_changed_since_is_listed_with_both_values_and_nothing_is_undone(run, hives, folder, loaded):
+    change(folder, "UPDATE hives SET honey_kg = 7 WHERE hive_no = 2 AND apiary_code = 'L01'")
+    change(folder, "UPDATE hives SET notes = 'mine' WHERE apiary_code = 'N09'")  # in a column that the load left blank
+    other = text_file(folder / "next.csv", [SHEET[0], ["L01", 1, "green", ""]])
+    later = run("load", other, "--into", hives, "--yes", "--json").receipt["run"]
+    now = stored(hives)
+    ended = run("undo", loaded, "--conflicts", "conflicts.csv", "--json")
+    assert (ended.status, ended.receipt["state"], stored(hives)) == (4, "stopped", now)
+    assert "--rest" in ended.err
+    found = {(*conflict["key"], conflict["column"]): conflict for conflict in ended.receipt["conflicts"]}
+    assert [(key, conflict["wrote"], conflict["now"], conflict["by"]) for key, conflict in sorted(found.items())] == [
+        (("L01", "1", "queen_colour"), "red", "green", later),
+        (("L01", "2", "honey_kg"), "8", "7", None),
+        (("N09", "4", "notes"), None, "mine", None),
+    ]
+    with (folder / "conflicts.csv").open(encoding="utf-8-sig", newline="") as file:
+        assert len(list(csv.reader(file))) == 4
+    assert "--rest" in run("undo", loaded).err
+    rest = run("undo", loaded, "--rest", "--json")
+    assert (rest.status, rest.receipt["rows"]["rejected"], rest.receipt["rows"]["updated"]) == (3, 3, 0)
+    change(folder, "UPDATE hives SET honey_kg = 8 WHERE hive_no = 2 AND apiary_code = 'L01'")
+    assert run("undo", loaded, "--rest", "--json").receipt["rows"]["updated"] == 1
+    assert stored(hives)[1][3] == 7.25
+
+
+def test_a_record_that_is_gone_or_doubled_is_no_ones_to_put_back(run, folder):
+    target = database(folder / "coop.db", "CREATE TABLE hives (k TEXT, n INTEGER)", rows=[("a", 1), ("b", 1), ("c", 1)])
+    sheet = text_file(folder / "in.csv", [["k", "n"], ["a", 2], ["b", 2], ["c", 2]])
+    loaded = run("load", sheet, "--into", target, "--key", "k", "--yes", "--json").receipt["run"]
+    change(folder, "DELETE FROM hives WHERE k = 'a'")
+    change(folder, "INSERT INTO hives VALUES ('b', 2)")
+    ended = run("undo", loaded, "--rest", "--json")
+    assert sorted(conflict["reason"] for conflict in ended.receipt["conflicts"]) == ["gone since", "several records"]
+    assert stored(target) == [(b"b", 2), (b"b", 2), (b"c", 1)]
+
+
+def test_undo_shows_a_preview_and_goes_ahead_only_as_expected(run, hives, folder, loaded):
+    before = stored(hives)
+    preview = run("undo", loaded, "--preview", "--json").receipt
+    assert (preview["state"], preview["rows"]["updated"], preview["rows"]["deleted"], stored(hives)) == ("previewed", 2, 1, before)
+    assert run("undo", loaded, "--expect", "0" * 16).status == 4
+    done = run("undo", loaded[:-2], "--expect", preview["fingerprint"])
+    assert done.status == 0
+    assert "all 2 written records read back equal, 1 deleted record is gone" in " ".join(done.out.split())
+    listed = json.loads(run("runs", "--json").out)["runs"]
+    assert [(one["state"], one["undoes"], bool(one["undone_by"])) for one in listed] == [
+        ("undone", loaded, False), ("stopped", loaded, False), ("loaded", None, True),
+    ]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("prepare", "words"),
+    [
+        ("ALTER TABLE hives DROP COLUMN honey_kg", "no longer has the column honey_kg"),
+        ("DROP TABLE hives", "no table 'hives'"),
+        ("DELETE FROM hives", "2 of 3 records"),
+    ],
+)
+def test_what_makes_an_undo_impossible_is_said(run, hives, folder, loaded, prepare, words):
+    change(folder, prepare)
+    ended = run("undo", loaded)
+    assert ended.status in (1, 2, 4)
+    assert words in ended.err
+
+
+def test_a_target_that_has_moved_can_be_named(run, hives, folder, loaded):
+    before = (folder / "coop.db").rename(folder / "elsewhere.db")
+    assert "coop.db" in run("undo", loaded).err
+    assert run("undo", loaded, "--into", f"{before}#hives").status == 0
+
+
+def test_runs_that_wrote_nothing_or_are_not_there_are_refused(run, hives, folder, loaded):
+    again = run("load", "in.csv", "--into", hives, "--json").receipt["run"]
+    assert "changed nothing" in run("undo", again).err
+    assert run("undo", "2").status == 2  # every run begins so
+    assert "no run 'x'" in run("undo", "x").err
