@@ -181,3 +181,55 @@ class TargetContract:
         )
         assert "letter case" in receipt.warnings[0]
         assert self.rows(folder, "SELECT count(*) FROM t") == [(2002,)]
+
+    @pytest.mark.parametrize(
+        ("foreign", "fourth"), [(", FOREIGN KEY (mentor) REFERENCES t (k)", "e"), ("", "a")], ids=["parents", "unique"]
+    )
+    def test_undo_of_records_that_refer_to_each_other_or_take_each_others_values(self, folder, foreign, fourth):
+        self.make(folder, f"CREATE TABLE t (k INTEGER PRIMARY KEY, mentor INTEGER, mail VARCHAR(9) UNIQUE{foreign});"
+                          "INSERT INTO t VALUES (1, NULL, 'a'), (9, 1, 'z');")  # fmt: skip
+        query = "SELECT * FROM t ORDER BY k"
+        start = self.rows(folder, query)
+        loaded = self.load(
+            folder, "t", [["k", "mentor", "mail"], [1, 3, "b"], [3, "", "c"], [2, 3, "d"], [4, 2, fourth]]
+        )
+        after = self.rows(folder, query)
+        assert (loaded.rows.updated, loaded.rows.inserted) == (1, 3), loaded.rejects
+        undone = tidymerge.undo(loaded.run)
+        assert (self.rows(folder, query), undone.rows.deleted) == (start, 3)
+        tidymerge.undo(undone.run)
+        assert self.rows(folder, query) == after
+
+    def test_an_undo_that_would_leave_others_without_a_parent_names_them(self, folder):
+        """Whatever the foreign key would do by itself: nobody else's record is deleted or changed along."""
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER);"
+                          "CREATE TABLE hive (id INTEGER PRIMARY KEY, t INTEGER, FOREIGN KEY (t) REFERENCES t (k));"
+                          "CREATE TABLE lot (id INTEGER PRIMARY KEY, t INTEGER, FOREIGN KEY (t) REFERENCES t (k) ON DELETE CASCADE);"
+                          "INSERT INTO t VALUES (1, 1);")  # fmt: skip
+        loaded = self.load(folder, "t", [["k", "n"], [1, 2], [2, 2], [3, 2], [4, 2]])
+        self.make(folder, "INSERT INTO hive VALUES (7, 2), (8, 2), (9, 1); INSERT INTO lot VALUES (5, 3);")
+        with pytest.raises(tidymerge.Stopped, match="2 of 4 records") as stopped:
+            tidymerge.undo(loaded.run)
+        said = {conflict.key: conflict.now for conflict in stopped.value.receipt.conflicts}
+        assert said == {("2",): "hive id 7 and 1 more", ("3",): "lot id 5"}
+        undone = tidymerge.undo(loaded.run, rest=True)
+        assert (undone.rows.deleted, undone.rows.updated, undone.rows.rejected) == (1, 1, 2)
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [(1, 1), (2, 2), (3, 2)]
+        assert self.rows(folder, "SELECT count(*) FROM lot") == [(1,)]
+
+    def test_undo_finds_records_by_the_primary_key_where_the_job_used_another(self, folder):
+        self.make(folder, "CREATE TABLE t (id INTEGER PRIMARY KEY, k VARCHAR(9), n INTEGER); INSERT INTO t VALUES (1, 'a', 1), (2, 'b', 1), (3, 'b', 1);")  # fmt: skip
+        loaded = self.load(folder, "t", [["k", "n"], ["a", 5]], key="k")
+        self.make(folder, "UPDATE t SET k = 'c' WHERE id = 1")
+        tidymerge.undo(loaded.run)
+        assert self.rows(folder, "SELECT * FROM t ORDER BY id") == [(1, "c", 1), (2, "b", 1), (3, "b", 1)]
+
+    def test_a_trigger_that_is_trusted_does_not_disturb_the_log(self, folder):
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER); INSERT INTO t VALUES (1, 1);")
+        self.make(folder, self.doubling)
+        loaded = self.load(folder, "t", [["k", "n"], [1, 5], [2, 6]], trust_triggers=True)
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [(1, 10), (2, 6)]
+        tidymerge.undo(loaded.run, trust_triggers=True)
+        assert self.rows(folder, "SELECT * FROM t") == [(1, 2)]  # the trigger has doubled what was put back too
+
+    doubling: str  # a trigger on t that doubles every n that an update writes

@@ -57,6 +57,41 @@ class ServerContract(TargetContract):
         again = self.load(folder, "t", rows)
         assert again.rows.unchanged == 2, again.tables[0].examples
 
+    def test_undo_puts_back_every_type_even_those_that_rows_cannot_be_loaded_into(self, folder):
+        names = [f"c{at}" for at in range(len(self.types))]
+        declared = ", ".join(f"{name} {kind}" for name, (kind, _, _) in zip(names, self.types, strict=True))
+        self.make(folder, f"CREATE TABLE t (k INTEGER PRIMARY KEY, {declared}, far {self.foreign}, odd {self.odd[0]}, twice INTEGER GENERATED ALWAYS AS (k * 2) STORED)")  # fmt: skip
+        listed = ", ".join(["k", *names, self.shown_far, "odd"])
+        query = f"SELECT {listed} FROM t ORDER BY k"
+        cells = [cell for _, cell, _ in self.types]
+        self.load(folder, "t", [["k", *names], [1, *cells], [3, *cells]])
+        self.make(folder, f"UPDATE t SET far = {self.far}, odd = {self.odd[1]} WHERE k = 1")
+        start = self.rows(folder, query)
+        changes = self.load(folder, "t", [["k", *names, "odd"], [1, *([""] * len(names)), self.odd[2]], [2, *cells, self.odd[2]]])
+        assert (changes.rows.updated, changes.rows.inserted) == (1, 1), changes.rejects
+        self.make(folder, "UPDATE t SET c0 = -8 WHERE k = 2")
+        with pytest.raises(tidymerge.Stopped):
+            tidymerge.undo(changes.run)
+        self.make(folder, "UPDATE t SET c0 = -7 WHERE k = 2")
+        loaded = self.rows(folder, query)
+        undone = tidymerge.undo(changes.run)
+        assert [str(row) for row in self.rows(folder, query)] == [str(row) for row in start]
+        tidymerge.undo(undone.run)
+        assert [str(row) for row in self.rows(folder, query)] == [str(row) for row in loaded]
+
+    far: str  # a value for the column that rows can't be loaded into
+    shown_far = "far"  # how the tests read it
+    odd: tuple[str, str, str]  # a type, a value in SQL that we can't hold, and one that is loaded over it
+
+    def test_a_change_by_another_program_during_an_undo_is_a_conflict(self, folder, monkeypatch):
+        self.make(folder, PLAIN + "INSERT INTO t VALUES (1, 0, 'old');")
+        loaded = self.load(folder, "t", [["k", "n", "a"], [1, 5, "new"], [2, 5, "new"], [3, 5, "new"]])
+        self.meanwhile(monkeypatch, folder, "UPDATE t SET n = 7 WHERE k = 2")
+        with pytest.raises(tidymerge.Stopped) as stopped:
+            tidymerge.undo(loaded.run)
+        assert [(one.key, one.wrote, one.now) for one in stopped.value.receipt.conflicts] == [(("2",), "5", "7")]
+        assert len(self.rows(folder, "SELECT * FROM t")) == 3
+
     def test_hostile_names_are_only_names(self, folder):
         table, key, column = 'a"; DROP TABLE t; --', "select", '100 %s "x` é 蜂'
         self.make(folder, f"CREATE TABLE {self.quoted(table)} ({self.quoted(key)} VARCHAR(9) PRIMARY KEY, {self.quoted(column)} VARCHAR(20))")  # fmt: skip
@@ -68,6 +103,8 @@ class ServerContract(TargetContract):
             ("%s'\\", "'); DROP TABLE t; --"),
             ("b", "tab\tnew\nline \\N"),
         }
+        tidymerge.undo(receipt.run)
+        assert self.rows(folder, f"SELECT count(*) FROM {self.quoted(table)}".replace("%", "%%")) == [(0,)]
 
     def quoted(self, name: str) -> str:
         return '"' + name.replace('"', '""') + '"'

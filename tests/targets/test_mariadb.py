@@ -31,6 +31,9 @@ class TestMariadb(ServerContract):
     strange = ("DATE", "'0000-00-00'", "not a date")
     session, round_trips = Session, ("run", "rows", "stream", "load", "insert")
     foreign = "POINT"
+    far, shown_far = "POINT(1, 2)", "ST_AsText(far)"
+    odd = ("DATE", "'0000-00-00'", "2026-05-04")
+    doubling = "CREATE TRIGGER twice BEFORE UPDATE ON t FOR EACH ROW SET NEW.n = NEW.n * 2"
     sleep = "DO SLEEP(5)"
     unstorable = ("VARCHAR(20) CHARACTER SET latin1", "bee 蜂")
 

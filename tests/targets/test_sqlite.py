@@ -28,6 +28,8 @@ class TestSqlite(TargetContract):
     def unchecked(self, schema: str, rows: str) -> str:
         return f"PRAGMA foreign_keys = OFF; PRAGMA ignore_check_constraints = ON; {schema}; {rows};"
 
+    doubling = "CREATE TRIGGER twice AFTER UPDATE ON t BEGIN UPDATE t SET n = NEW.n * 2 WHERE k = NEW.k; END"
+
     def refusing_trigger(self, table: str, condition: str) -> str:
         return f"CREATE TRIGGER no BEFORE INSERT ON {table} WHEN {condition} BEGIN SELECT RAISE(ABORT, 'unlucky'); END;"
 
