@@ -1,11 +1,9 @@
 """Stopping a load at any moment leaves the old or the new state, never a part."""
 
-import os
-import random
+import json
 import signal
 import subprocess
 import sys
-import time
 
 import pytest
 
@@ -13,6 +11,7 @@ from conftest import PROGRAM, database, stored, text_file
 
 _STOP_AT = """
 import os, signal, sys
+from tidymerge.history import folder
 from tidymerge.targets.sql import target
 from tidymerge.targets.sqlite import session
 from tidymerge.cli.app import main
@@ -22,8 +21,10 @@ owner, name, when = {
     "after staging": (target.SqlTarget, "stage", "after"),
     "after the first statement": (session.Session, "change", "after"),
     "after all is written": (target.SqlTarget, "write", "after"),
+    "after the log is sealed": (folder.FolderRecording, "seal", "after"),
     "before the commit": (session.Session, "commit", "before"),
     "after the commit": (session.Session, "commit", "after"),
+    "before the log is settled": (folder.FolderRecording, "settle", "before"),
 }[where]
 original = getattr(owner, name)
 def stopping(*arguments, **options):
@@ -41,8 +42,10 @@ POINTS = [
     "after staging",
     "after the first statement",
     "after all is written",
+    "after the log is sealed",
     "before the commit",
     "after the commit",
+    "before the log is settled",
 ]
 
 
@@ -72,7 +75,8 @@ def test_stopped_at_a_point(big, point, number, folder):
     before, after = states(big)
     command = [sys.executable, "-c", _STOP_AT, point, str(int(number)), "load", big[1], "--into", big[0], "--yes"]
     done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
-    committed = point == "after the commit" or (point == "before the commit" and number != signal.SIGKILL)
+    late = ("after the commit", "before the log is settled")
+    committed = point in late or (point == "before the commit" and number != signal.SIGKILL)
     assert stored(big[0]) == (after if committed else before)
     if number == signal.SIGKILL:
         assert done.returncode == -signal.SIGKILL
@@ -83,25 +87,17 @@ def test_stopped_at_a_point(big, point, number, folder):
             1,
             "tidymerge: Interrupted; nothing was written. (docs/errors.md#interrupted)\n",
         )
+    noticed = json.loads(
+        subprocess.run([PROGRAM, "runs", "--json"], cwd=folder, check=True, capture_output=True).stdout
+    )
+    told = {"after the log is sealed": "had not committed", "before the commit": "had not committed"} | dict.fromkeys(
+        late, "had committed"
+    )
+    if number == signal.SIGKILL:  # found out by looking at the target, and said
+        assert [told[point] in note for note in noticed["notes"]] == [True] * (point in told)
+    ends = [(run["state"], run["settled"]) for run in noticed["runs"]]
+    recorded = committed or point in told or number != signal.SIGKILL
+    assert ends == [("loaded" if committed else "failed", True)] * recorded
     again = subprocess.run([PROGRAM, "load", big[1], "--into", big[0], "--yes"], cwd=folder, check=False)
     assert again.returncode == 0
     assert stored(big[0]) == after
-
-
-def test_killed_at_random_moments(big, folder):
-    before, after = states(big)
-    command = [PROGRAM, "load", big[1], "--into", big[0], "--yes"]
-    moments = random.Random(7)
-    whole = time.monotonic()
-    copy = (folder / "coop.db").read_bytes()
-    subprocess.run(command, cwd=folder, check=True, capture_output=True)
-    whole = time.monotonic() - whole
-    for _ in range(8):
-        (folder / "coop.db").write_bytes(copy)
-        process = subprocess.Popen(command, cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-        time.sleep(moments.uniform(0.3, 1) * whole)
-        os.kill(process.pid, signal.SIGKILL)
-        process.wait()
-        assert stored(big[0]) in (before, after)
-        for left in folder.glob("coop.db-*"):
-            left.unlink()

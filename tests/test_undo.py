@@ -40,7 +40,11 @@ def test_load_then_undo_gives_the_table_that_was_and_undo_of_that_the_loaded_one
             return
         undone = tidymerge.undo(done.run)
         assert exactly(folder / "coop.db") == start
-        assert (undone.rows.updated, undone.rows.deleted, undone.rows.rejected) == (done.rows.updated, done.rows.inserted, 0)
+        assert (undone.rows.updated, undone.rows.deleted, undone.rows.rejected) == (
+            done.rows.updated,
+            done.rows.inserted,
+            0,
+        )
         assert tidymerge.undo(done.run).changed == 0  # a second undo has nothing left to do
         tidymerge.undo(undone.run)
         assert exactly(folder / "coop.db") == loaded
@@ -61,7 +65,9 @@ def test_whatever_sqlite_stores_in_a_column_comes_back_as_it_was(values, data):
         script = "CREATE TABLE hives (k INTEGER PRIMARY KEY, a DECIMAL(9,2), b, c TIMESTAMP, d TEXT)"
         rows = [(at, *cells) for at, cells in enumerate(values)]
         target = database(folder / "coop.db", script, rows=rows)
-        news = [[at, *data.draw(st.tuples(*[st.sampled_from(["", "1", "2026-05-04"])] * 4))] for at in range(len(rows) + 1)]
+        news = [
+            [at, *data.draw(st.tuples(*[st.sampled_from(["", "1", "2026-05-04"])] * 4))] for at in range(len(rows) + 1)
+        ]
         query = "SELECT " + ", ".join(f"typeof({c}), quote({c})" for c in "kabcd") + " FROM hives ORDER BY k"
         with sqlite3.connect(folder / "coop.db") as connection:
             start = connection.execute(query).fetchall()
@@ -131,7 +137,12 @@ def test_a_record_that_is_gone_or_doubled_is_no_ones_to_put_back(run, folder):
 def test_undo_shows_a_preview_and_goes_ahead_only_as_expected(run, hives, folder, loaded):
     before = stored(hives)
     preview = run("undo", loaded, "--preview", "--json").receipt
-    assert (preview["state"], preview["rows"]["updated"], preview["rows"]["deleted"], stored(hives)) == ("previewed", 2, 1, before)
+    assert (preview["state"], preview["rows"]["updated"], preview["rows"]["deleted"], stored(hives)) == (
+        "previewed",
+        2,
+        1,
+        before,
+    )
     assert run("undo", loaded, "--expect", "0" * 16).status == 4
     done = run("undo", loaded[:-2], "--expect", preview["fingerprint"])
     assert done.status == 0

@@ -98,12 +98,13 @@ class _Columns:
         # The primary key finds a record again, unless the run changes it.
         by_primary = shape.primary_key and not set(shape.primary_key) & set(names)
         record_key = shape.primary_key if by_primary else decided.pairing.key
-        updated = {*names, *record_key, *decided.pairing.key}
+        updated = set(names)
+        kept = {*names, *record_key, *decided.pairing.key}
         whole = any(part.inserts or part.deletes for part in changes)
         return cls(
             record_key,
             tuple(column for column in shape.columns if column.name in updated),
-            tuple(column for column in shape.columns if not column.generated and (whole or column.name in updated)),
+            tuple(column for column in shape.columns if not column.generated and (whole or column.name in kept)),
         )
 
 

@@ -7,6 +7,7 @@ from datetime import datetime
 import numpy as np
 import pyarrow as pa
 
+from tidymerge.changes import ChangeSet, Tally
 from tidymerge.core import account, caution
 from tidymerge.core.columns import Converted, Surroundings, convert
 from tidymerge.core.conditions import Conditions, compile_conditions, resolved, rows_to_skip
@@ -18,7 +19,7 @@ from tidymerge.core.mapping import pair_columns, target_name
 from tidymerge.core.match import code_keys, match
 from tidymerge.core.view import mapping_view
 from tidymerge.job.model import Job
-from tidymerge.model import ChangeSet, Existing, Flaw, Incoming, Pairing, TableShape, Tally, TargetColumn
+from tidymerge.model import Existing, Flaw, Incoming, Pairing, TableShape, TargetColumn
 from tidymerge.ports import Progress, Refusal, Target
 from tidymerge.receipt import Conflict, MappedColumn
 from tidymerge.rules import Find, Rules

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Protocol, Self, runtime_checkable
 
 import pyarrow as pa
 
-from tidymerge.model import ChangeSet, Existing, Incoming, Logged, Pairing, TableShape, TargetColumn, Violation
+from tidymerge.changes import ChangeSet, Logged, Violation
+from tidymerge.model import Existing, Incoming, Pairing, TableShape, TargetColumn
 from tidymerge.run import Run
 
 if TYPE_CHECKING:

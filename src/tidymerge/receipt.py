@@ -6,7 +6,7 @@ from datetime import datetime
 from enum import StrEnum
 from typing import Any
 
-from tidymerge.model import Tally
+from tidymerge.changes import Tally
 
 
 class State(StrEnum):

@@ -14,9 +14,10 @@ from typing import Self
 import numpy as np
 import pyarrow as pa
 
+from tidymerge.changes import ChangeSet
 from tidymerge.core.buckets import BUCKETS, buckets_of
 from tidymerge.core.cells import as_array
-from tidymerge.model import ChangeSet, Existing, Fold, Incoming, IncomingColumn, Pairing, TableShape, TargetColumn
+from tidymerge.model import Existing, Fold, Incoming, IncomingColumn, Pairing, TableShape, TargetColumn
 from tidymerge.ports import Irregular, Target
 
 # More rows than twice as many are divided into parts of about so many.

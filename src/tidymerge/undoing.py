@@ -5,12 +5,13 @@ from dataclasses import replace
 from functools import partial
 from typing import TypeVar
 
+from tidymerge.changes import Logged, Outcome
 from tidymerge.core import account
 from tidymerge.core.match import code_keys, match
 from tidymerge.core.reverse import Comparison, Standing, compare, conflicts, reversal, shown, touches
 from tidymerge.deciding import Decided, Part, settle_constraints, without_refused
 from tidymerge.errors import NotUndoable
-from tidymerge.model import Existing, Incoming, Logged, Outcome, Pair, Pairing, TableShape
+from tidymerge.model import Existing, Incoming, Pair, Pairing, TableShape
 from tidymerge.ports import Progress, Refusal, Target
 from tidymerge.receipt import Conflict
 from tidymerge.rules import ColumnRule

@@ -6,9 +6,10 @@ import numpy as np
 import pyarrow as pa
 import pytest
 
+from tidymerge.changes import ChangeSet, Outcome, Tally
 from tidymerge.core import account
 from tidymerge.errors import ProofFailed
-from tidymerge.model import ChangeSet, Flaw, Outcome, Reason, Tally
+from tidymerge.model import Flaw, Reason
 
 CHANGES = ChangeSet(
     outcomes=np.array([Outcome.UPDATED, Outcome.INSERTED, Outcome.UNCHANGED, Outcome.REJECTED], np.uint8),

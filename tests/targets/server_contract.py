@@ -67,7 +67,9 @@ class ServerContract(TargetContract):
         self.load(folder, "t", [["k", *names], [1, *cells], [3, *cells]])
         self.make(folder, f"UPDATE t SET far = {self.far}, odd = {self.odd[1]} WHERE k = 1")
         start = self.rows(folder, query)
-        changes = self.load(folder, "t", [["k", *names, "odd"], [1, *([""] * len(names)), self.odd[2]], [2, *cells, self.odd[2]]])
+        changes = self.load(
+            folder, "t", [["k", *names, "odd"], [1, *([""] * len(names)), self.odd[2]], [2, *cells, self.odd[2]]]
+        )
         assert (changes.rows.updated, changes.rows.inserted) == (1, 1), changes.rejects
         self.make(folder, "UPDATE t SET c0 = -8 WHERE k = 2")
         with pytest.raises(tidymerge.Stopped):

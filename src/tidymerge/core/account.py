@@ -8,10 +8,11 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tidymerge.changes import ChangeSet, Outcome, Tally
 from tidymerge.core.buckets import BUCKETS, buckets_of, spelled
 from tidymerge.core.cells import as_array, text_bytes, valid
 from tidymerge.errors import ProofFailed
-from tidymerge.model import ChangeSet, Indices, Outcome, Tally
+from tidymerge.model import Indices
 
 FINGERPRINT_LENGTH = 16  # hexadecimal digits shown and compared: 64 bits of SHA-256
 

@@ -7,10 +7,11 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tidymerge.changes import ChangeSet, Tally
 from tidymerge.core.cells import as_array
 from tidymerge.core.match import all_matches, code_keys, match
 from tidymerge.core.rows import key_text
-from tidymerge.model import ChangeSet, Fold, Incoming, Kind, Pairing, Tally, TargetColumn
+from tidymerge.model import Fold, Incoming, Kind, Pairing, TargetColumn
 
 _MANY = 20  # below this many rows, "every row" and "no row" are nothing to stop for
 

@@ -5,8 +5,9 @@ from collections.abc import Sequence
 import numpy as np
 import pyarrow as pa
 
+from tidymerge.changes import ChangeSet, Violation
 from tidymerge.core.rows import key_text
-from tidymerge.model import ChangeSet, Flaw, Indices, Mask, Pairing, Reason, Violation
+from tidymerge.model import Flaw, Indices, Mask, Pairing, Reason
 
 
 def flaws_of(violation: Violation, changes: ChangeSet, pairing: Pairing) -> list[Flaw]:

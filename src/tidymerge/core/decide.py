@@ -7,6 +7,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tidymerge.changes import ChangeSet, Matches, Outcome
 from tidymerge.core.cells import as_array, mask_of, valid
 from tidymerge.core.columns import Converted, constant, spared
 from tidymerge.core.conditions import Conditions, Sides
@@ -23,20 +24,7 @@ from tidymerge.core.rows import (
     same_key_twice,
     several_records,
 )
-from tidymerge.model import (
-    ChangeSet,
-    Existing,
-    Flaw,
-    Incoming,
-    Indices,
-    Mask,
-    Matches,
-    Outcome,
-    Pair,
-    Pairing,
-    Reason,
-    TableShape,
-)
+from tidymerge.model import Existing, Flaw, Incoming, Indices, Mask, Pair, Pairing, Reason, TableShape
 from tidymerge.rules import Action, Blanks, Rules
 
 

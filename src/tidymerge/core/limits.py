@@ -2,9 +2,9 @@
 
 import re
 
+from tidymerge.changes import Tally
 from tidymerge.core.caution import plural
 from tidymerge.errors import BadOption
-from tidymerge.model import Tally
 from tidymerge.rules import Limits, Most
 
 # Below these, "half of the table" and "a tenth of the rows" are nothing to stop for.

@@ -11,8 +11,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tidymerge.changes import Matches
 from tidymerge.core.cells import as_array, valid
-from tidymerge.model import Fold, Indices, Matches, TargetColumn
+from tidymerge.model import Fold, Indices, TargetColumn
 
 
 @dataclass(frozen=True, slots=True)

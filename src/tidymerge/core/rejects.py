@@ -5,10 +5,11 @@ from dataclasses import replace
 import numpy as np
 import pyarrow as pa
 
+from tidymerge.changes import ChangeSet
 from tidymerge.core.account import first_flaws
 from tidymerge.core.convert import as_text
 from tidymerge.core.tidy import guard, unguard
-from tidymerge.model import ChangeSet, Flaw, Incoming, IncomingColumn, Indices
+from tidymerge.model import Flaw, Incoming, IncomingColumn, Indices
 from tidymerge.receipt import RejectedCell
 
 ROW = "rejected: row"

@@ -11,24 +11,12 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tidymerge.changes import ChangeSet, Logged, Matches, Outcome
 from tidymerge.core.cells import as_array, mask_of
 from tidymerge.core.decide import differs, shapes_of
 from tidymerge.core.order import generations
 from tidymerge.core.rows import marked
-from tidymerge.model import (
-    ChangeSet,
-    Existing,
-    Flaw,
-    Incoming,
-    Indices,
-    Logged,
-    Mask,
-    Matches,
-    Outcome,
-    Pairing,
-    Reason,
-    TableShape,
-)
+from tidymerge.model import Existing, Flaw, Incoming, Indices, Mask, Pairing, Reason, TableShape
 from tidymerge.receipt import Conflict
 from tidymerge.run import Run
 

@@ -8,12 +8,13 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tidymerge.changes import Matches
 from tidymerge.core.cells import as_array, valid
 from tidymerge.core.columns import Converted
 from tidymerge.core.convert import as_text, tidy_parts
 from tidymerge.core.match import KeyCodes, code_rows, repeats
 from tidymerge.core.tidy import tidy
-from tidymerge.model import Flaw, Incoming, IncomingColumn, Indices, Mask, Matches, Pairing, Reason, TableShape
+from tidymerge.model import Flaw, Incoming, IncomingColumn, Indices, Mask, Pairing, Reason, TableShape
 from tidymerge.rules import Action, Instruction, Rules
 
 

@@ -3,9 +3,10 @@
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tidymerge.changes import ChangeSet
 from tidymerge.core.cells import as_array
 from tidymerge.core.rows import key_text
-from tidymerge.model import ChangeSet, Incoming
+from tidymerge.model import Incoming
 from tidymerge.receipt import Example, SampleRow
 
 

@@ -9,9 +9,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
+from tidymerge.changes import Logged, Outcome
 from tidymerge.core.cells import as_array
 from tidymerge.errors import LogDamaged
-from tidymerge.model import Logged, Outcome
 
 _OUTCOME, _ROW = "outcome", "row"
 _KEY, _BEFORE, _AFTER, _CHANGED = "key ", "before ", "after ", "changed "

@@ -14,11 +14,11 @@ from pathlib import Path
 
 from filelock import FileLock, Timeout
 
+from tidymerge.changes import Logged
 from tidymerge.errors import LogUnwritable, NoSuchRun
 from tidymerge.history.changes import ChangesWriter, read_changes
 from tidymerge.history.entries import is_settled, read_entry, to_json
 from tidymerge.history.place import home, kept_days
-from tidymerge.model import Logged
 from tidymerge.receipt import State
 from tidymerge.run import Run
 

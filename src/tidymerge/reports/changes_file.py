@@ -11,11 +11,11 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
+from tidymerge.changes import Logged, Outcome
 from tidymerge.core.cells import as_array, valid
 from tidymerge.core.reverse import unmarked
 from tidymerge.core.tidy import guard
 from tidymerge.errors import BadOption
-from tidymerge.model import Logged, Outcome
 from tidymerge.run import Run
 
 _WORDS = np.array([outcome.name.lower() for outcome in Outcome])

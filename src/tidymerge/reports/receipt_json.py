@@ -3,7 +3,7 @@
 from dataclasses import asdict
 from typing import Any
 
-from tidymerge.model import Tally
+from tidymerge.changes import Tally
 from tidymerge.receipt import Receipt
 
 FORMAT = "tidymerge-receipt/1"

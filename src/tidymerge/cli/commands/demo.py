@@ -21,7 +21,7 @@ def demo(
         str, typer.Argument(metavar="FOLDER", help="Where to make the demo's database and workbook.")
     ] = "tidymerge-demo",
 ) -> None:
-    """Make a co-operative's database and a messy workbook, and look, draft, preview, load and load again."""
+    """Make a co-operative's database and a messy workbook; look, draft, preview, load, load again, list the runs."""
     from tidymerge.cli import output
     from tidymerge.demo.data import DATABASE, WORKBOOK, make_demo, mend_job
 
@@ -47,6 +47,9 @@ def demo(
     _step(out, "4. What would loading do? Nothing is written yet.", ["preview", "--job", _JOB])
     _step(out, "5. Load it. (On a terminal, load shows the preview and asks; --yes goes ahead.)", _LOAD)
     _step(out, "6. Load the same sheet again: there is nothing left to change.", _LOAD)
+    _step(
+        out, "7. What was loaded so far, by whom, with which file?", ["runs", "--target", _TABLE, "--since", "1 hour"]
+    )
     _try_next(out, path, DATABASE)
 
 
@@ -78,6 +81,7 @@ def _try_next(out: "Console", path: Path, database: str) -> None:
         ("see the rejected rows and why", f"tidymerge look {_REJECTS}"),
         ("mend them in the file, then load it", f"tidymerge load {_REJECTS} --job {_JOB}"),
         ("next week, give only the new workbook", f"tidymerge load week33.xlsx --job {_JOB}"),
+        ("take back a load: RUN is its name above", "tidymerge undo RUN"),
         ("see all tables", f"tidymerge look {database}"),
     ):
         out.print(Text.assemble(f"  {command:<50}", (words, "dim")))

@@ -6,9 +6,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 import pyarrow as pa
 
+from tidymerge.changes import Violation
 from tidymerge.core.cells import as_array
 from tidymerge.core.rows import key_text
-from tidymerge.model import Check, ForeignKey, Reason, TableShape, Violation
+from tidymerge.model import Check, ForeignKey, Reason, TableShape
 from tidymerge.targets.sql.database import (
     NUMBER,
     POSITION,

@@ -10,20 +10,12 @@ import numpy as np
 import pyarrow as pa
 
 from tidymerge.address import is_server, parse
+from tidymerge.changes import ChangeSet, Violation
 from tidymerge.core.cells import as_array
 from tidymerge.core.match import fold_text
 from tidymerge.core.order import generations
 from tidymerge.errors import TargetChanged
-from tidymerge.model import (
-    ChangeSet,
-    Existing,
-    Indices,
-    Mask,
-    Pairing,
-    TableShape,
-    TargetColumn,
-    Violation,
-)
+from tidymerge.model import Existing, Indices, Mask, Pairing, TableShape, TargetColumn
 from tidymerge.ports import Refusal, Source, Written
 from tidymerge.sources import ReadOptions
 from tidymerge.sources.server import ServerSource

@@ -15,8 +15,8 @@ LOCKED = (
 NOT_CONNECTED = "No connection to {place}: {message}. Check the address, and that the server runs and lets you in."
 AWAY = "No connection to {place}: {message}. Nothing that was not committed lasts."
 IN_DOUBT = (
-    "That happened in the moment of the commit, so it can't be known whether the load lasted: preview the same rows "
-    "again; if it lasted, there is nothing left to do."
+    "That happened in the moment of the commit, so it can't be known yet whether the load lasted: `tidymerge runs` "
+    "finds out as soon as the server answers."
 )
 
 

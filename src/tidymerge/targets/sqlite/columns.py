@@ -25,28 +25,52 @@ def read_columns(
 ) -> tuple[pa.Table, list[str]]:
     """Run `query` (from a list of column expressions to SQL) and return its result in exact form.
 
-    The second value names the columns that were read as text because their storage is mixed.
+    Columns as stored come as marked text: most are read as they are, which is faster, and marked here. The second
+    value names the columns that were read as text because their storage is mixed.
     """
     plain = [
-        _marked(column.name) if column.type.as_stored else f"t.{quoted(column.name)} AS {quoted(column.name)}"
+        _marked(column.name) if column.type.as_stored and not _is_plain(column) else _plainly(column.name)
         for column in columns
     ]
     table = session.table(query(plain))
     mixed = [column.name for column in columns if not _as_expected(table[column.name], column)]
     if mixed:
         exact = [
-            _exact(column) if column.name in mixed else expression
+            (_marked(column.name) if column.type.as_stored else _exact(column)) if column.name in mixed else expression
             for column, expression in zip(columns, plain, strict=True)
         ]
         table = session.table(query(exact))
+    for column in columns:
+        if column.type.as_stored and _is_plain(column) and column.name not in mixed:
+            at = table.column_names.index(column.name)
+            table = table.set_column(at, column.name, _with_mark(table[column.name]))
     return table, mixed
+
+
+def _plainly(name: str) -> str:
+    return f"t.{quoted(name)} AS {quoted(name)}"
+
+
+def _is_plain(column: TargetColumn) -> bool:
+    """Whether a column that the driver gives as all texts, or all integers, holds nothing else."""
+    return affinity(column.type.declared) in ("TEXT", "INTEGER")
+
+
+def _with_mark(values: pa.ChunkedArray) -> pa.Array:
+    mark = "i" if pa.types.is_integer(values.type) else "t"
+    return pc.binary_join_element_wise(mark, pc.cast(as_array(values), pa.string()), "")
 
 
 def _as_expected(stored: pa.ChunkedArray, column: TargetColumn) -> bool:
     """Whether the driver's own choice of type lost nothing of what this column can mean."""
-    if stored.null_count == len(stored) or column.type.as_stored:
-        return True
     kind, found = column.type.kind, stored.type
+    if stored.null_count == len(stored):
+        return True
+    if column.type.as_stored and _is_plain(column):
+        is_text = affinity(column.type.declared) == "TEXT"
+        return bool(pa.types.is_string(found) if is_text else pa.types.is_int64(found))
+    if column.type.as_stored:
+        return True
     if kind is Kind.TEXT and pa.types.is_string(found):  # the driver cuts off digits where numbers are among texts
         return affinity(column.type.declared) == "TEXT"
     if kind in _TEXT_KINDS:

@@ -1,0 +1,168 @@
+"""Killed at any moment, a load or an undo leaves the table as it was or as it was to be, and the log knows which.
+
+Each round starts the program, kills it (SIGKILL) at a random moment of its work, and then asks three things: is the
+table in the state before or after, does the log's verdict say so, and does the same command, given again, complete?
+"""
+
+import json
+import random
+import shutil
+import signal
+import sqlite3
+import subprocess
+import sys
+import time
+from urllib.parse import parse_qs, urlsplit
+
+import psycopg
+import pymysql
+import pytest
+
+import servers
+import tidymerge
+from conftest import NO_LIMITS, text_file
+from tidymerge.past import past_runs
+
+ROWS = 3000
+# The program, with its imports done, waiting to be told to start: so that the moments are those of its work.
+_READY = """
+import json, sys
+import tidymerge.flow, tidymerge.cli.draw, tidymerge.cli.output, tidymerge.past, pyarrow.parquet, pydantic
+import tidymerge.targets.sqlite.database, tidymerge.targets.postgres.database, tidymerge.targets.mariadb.database
+import tidymerge.sources.csv
+from tidymerge.cli.app import main
+print("ready", flush=True)
+sys.argv[1:] = json.loads(sys.stdin.readline())
+main()
+"""
+SCHEMA = "CREATE TABLE hives (k INTEGER PRIMARY KEY, kg INTEGER, note VARCHAR(20))"
+KEPT = ", ".join(f"({at}, {at % 7}, 'kept')" for at in range(ROWS))
+
+
+class Sqlite:
+    rounds = 200
+
+    def __init__(self, folder, request):
+        self.path = folder / "coop.db"
+        self.address = f"{self.path}#hives"
+        with sqlite3.connect(self.path) as connection:
+            connection.executescript(f"{SCHEMA}; INSERT INTO hives VALUES {KEPT};")
+
+    def rows(self):
+        with sqlite3.connect(self.path) as connection:
+            return connection.execute("SELECT * FROM hives ORDER BY k").fetchall()
+
+
+class Postgres:
+    rounds = 50
+
+    def __init__(self, folder, request):
+        self.url = request.getfixturevalue("postgresql_server")
+        mark = "&" if "?" in self.url else "?"
+        self.schema = "killed"
+        self.address = f"{self.url}{mark}options=-csearch_path%3D{self.schema}#hives"
+        self.run(
+            f"DROP SCHEMA IF EXISTS {self.schema} CASCADE; CREATE SCHEMA {self.schema}; SET search_path = {self.schema}; {SCHEMA}; INSERT INTO hives VALUES {KEPT}"
+        )
+
+    def run(self, script):
+        with psycopg.connect(self.url, autocommit=True) as connection:
+            cursor = connection.execute(script)
+            return cursor.fetchall() if cursor.description else []
+
+    def rows(self):
+        return self.run(f"SELECT * FROM {self.schema}.hives ORDER BY k")
+
+
+class Mariadb:
+    rounds = 50
+
+    def __init__(self, folder, request):
+        self.url = urlsplit(request.getfixturevalue("mariadb_server"))
+        self.run("DROP DATABASE IF EXISTS killed; CREATE DATABASE killed", None)
+        self.run(f"{SCHEMA}; INSERT INTO hives VALUES {KEPT}", "killed")
+        self.address = f"{servers.with_database(self.url.geturl(), 'killed')}#hives"
+
+    def run(self, script, database="killed"):
+        connection = pymysql.connect(
+            host=self.url.hostname, port=self.url.port or 3306, user=self.url.username, password=self.url.password or "",
+            unix_socket=parse_qs(self.url.query).get("unix_socket", [None])[0], database=database,
+            client_flag=pymysql.constants.CLIENT.MULTI_STATEMENTS, autocommit=True,
+        )  # fmt: skip
+        with connection, connection.cursor() as cursor:
+            cursor.execute(script)
+            return list(cursor.fetchall())
+
+    def rows(self):
+        return self.run("SELECT * FROM hives ORDER BY k")
+
+
+class Victims:
+    """The program, ready to be given a command and to be killed at it; the next one gets ready meanwhile."""
+
+    def __init__(self):
+        self.next = self.made()
+
+    def made(self):
+        return subprocess.Popen(
+            [sys.executable, "-c", _READY],
+            stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+
+    def work(self, *command, seconds=None):
+        """Let one work, for so long if it is to be killed; how long it took."""
+        process = self.next
+        assert process.stdout.readline() == b"ready\n"
+        start = time.perf_counter()
+        process.stdin.write(json.dumps(command).encode() + b"\n")
+        process.stdin.flush()
+        if seconds is not None:
+            time.sleep(seconds)
+            process.send_signal(signal.SIGKILL)
+        process.communicate()
+        took = time.perf_counter() - start
+        self.next = self.made()
+        return took
+
+
+@pytest.fixture
+def victims():
+    made = Victims()
+    yield made
+    made.next.kill()
+    made.next.communicate()
+
+
+@pytest.mark.parametrize("kind", [Sqlite, Postgres, Mariadb], ids=["sqlite", "postgresql", "mariadb"])
+def test_the_table_is_never_half_changed_and_the_log_is_never_wrong(kind, folder, request, home, victims):
+    target = kind(folder, request)
+    sheet = [["k", "kg", "note"], *([at, at % 5, "came"] for at in range(ROWS // 2, ROWS * 3 // 2))]
+    incoming = text_file(folder / "in.csv", sheet)
+    load = ["load", incoming, "--into", target.address, "--yes", "--most-updated", "100%"]
+    before, moments = target.rows(), random.Random(7)
+    longest = [victims.work(*load)]  # how late a load and an undo are killed; set by how often that was too late
+    after = target.rows()
+    longest.append(victims.work("undo", "last"))
+    assert target.rows() == before != after
+    seen = {True: 0, False: 0}
+    for _ in range(kind.rounds):
+        loaded = target.rows() == after
+        if loaded:
+            wrote = next(one.run.name for one in past_runs().runs if one.run.wrote)
+        else:
+            wrote = None
+            shutil.rmtree(home / "runs")
+        victims.work(*(["undo", wrote] if loaded else load), seconds=moments.uniform(0, longest[loaded]))
+        runs = [one.run for one in past_runs().runs if one.run.name != wrote]  # settles what was cut off
+        now = target.rows()
+        assert now in (before, after)
+        done = now == (before if loaded else after)
+        assert all(run.settled for run in runs), runs
+        assert any(run.wrote for run in runs) == done, (done, runs)
+        seen[done] += 1
+        longest[loaded] *= 0.9 if done else 1.05
+        if not done:  # the same command, given again, completes
+            again = tidymerge.undo(wrote) if loaded else tidymerge.load(incoming, target.address, limits=NO_LIMITS)
+            assert again.changed == ROWS
+            assert target.rows() == (before if loaded else after)
+    assert min(seen.values()) >= kind.rounds // 10, seen  # not all were too early, nor too late
