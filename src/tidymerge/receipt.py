@@ -26,7 +26,7 @@ class Example:
     row: int
     key: tuple[str, ...]
     before: str | None
-    after: str
+    after: str | None
 
 
 @dataclass(frozen=True, slots=True)

@@ -191,9 +191,9 @@ def _conflicts(shown: Receipt) -> RenderableType:
         )
     more = len(shown.conflicts) - _CONFLICTS_SHOWN
     where = (
-        f"All of them are in {shown.rejects.file}." if shown.rejects.file else "--conflicts FILE writes all of them."
+        f"All of them are in {shown.rejects.file}." if shown.rejects.file else "--conflicts FILE writes them to a file."
     )
-    return Group(listed, Text(f"and {more:,} more. {where}\n" if more > 0 else ""))
+    return Group(listed, Text(f"and {more:,} more. {where}\n" if more > 0 else f"{where}"))
 
 
 def _which(cell: RejectedCell) -> str:

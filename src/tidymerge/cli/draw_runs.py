@@ -26,7 +26,8 @@ def listing(out: Console, past: Past, *, most: int | None) -> None:
         "Runs, the latest first", ("run", "by", "what", "state", "inserted", "updated", "deleted", "rejected")
     )
     for one in past.runs[:most]:
-        rows = one.run.receipt.rows if one.run.receipt else None
+        # What a stopped run would have done is in its receipt; here it would look like done.
+        rows = one.run.receipt.rows if one.run.receipt and one.run.state in (State.LOADED, State.UNDONE) else None
         counts = [f"{getattr(rows, name):,}" if rows else "" for name in ("inserted", "updated", "deleted", "rejected")]
         listed.add_row(one.run.name, cut(one.run.user), cut(_what(one.run), _LONGEST), _state(one), *counts)
     out.print(listed)
@@ -37,7 +38,7 @@ def listing(out: Console, past: Past, *, most: int | None) -> None:
 
 def _what(run: Run) -> str:
     if run.undoes:
-        return f"undo of {run.undoes} in {_short(run.target)}"
+        return f"undo of {run.undoes}, {_short(run.target)}"
     incoming = ", ".join(_short(name) for name in run.files) or "?"
     return f"{incoming} into {_short(run.target)}"
 
@@ -51,18 +52,21 @@ def _state(one: PastRun) -> Text:
     if not one.run.settled:
         return Text("not known yet", "bold yellow")
     words = Text(one.run.state.value, _STYLES.get(one.run.state, ""))
-    return words.append(f", undone by {one.undone_by}", "dim") if one.undone_by else words
+    return words.append(", undone", "cyan") if one.undone_by else words
 
 
-def heading(out: Console, one: PastRun) -> None:
+def about(out: Console, one: PastRun) -> None:
     """Print who ran it, when, and with what."""
     run = one.run
+    out.print()
     lines: list[tuple[str, str | Text]] = [("Run", run.name), ("State", _state(one))]
     if run.message:
         lines.append(("Because", run.message))
     lines += [("Started", f"{run.started.astimezone():%Y-%m-%d %H:%M:%S %z}"), ("By", run.user)]
     if run.undoes:
         lines.append(("Undoes", run.undoes))
+    if one.undone_by:
+        lines.append(("Undone by", one.undone_by))
     if run.job:
         lines.append(("Job", run.job))
     for name, checksum in run.files.items():
@@ -70,8 +74,7 @@ def heading(out: Console, one: PastRun) -> None:
     lines.append(("Target", run.target))
     for name, words in lines:
         shown = words if isinstance(words, Text) else Text(cut(words, _LONGEST))
-        out.print(Text.assemble((f"{name:<10}", "dim"), shown))
-    out.print()
+        out.print(Text.assemble((f"{name:<11}", "dim"), shown))
 
 
 def story(out: Console, key: Sequence[str], told: Sequence[tuple[PastRun, Touch]]) -> None:

@@ -20,7 +20,7 @@ def examples(incoming: Incoming, changes: ChangeSet) -> dict[str, Example]:
             key = tuple(key_text(changes.after.slice(at, 1), [column])[0].as_py() for column in changes.key)
             row = int(incoming.row_numbers[changes.incoming[at]])
             before, after = _text(changes.before, name, at), _text(changes.after, name, at)
-            found[name] = Example(row, key, before, after or "")
+            found[name] = Example(row, key, before, after)
     return found
 
 

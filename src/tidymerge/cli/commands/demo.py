@@ -67,10 +67,14 @@ def _step(out: "Console", words: str, arguments: list[str]) -> None:
     from tidymerge.cli.app import app
 
     _say(out, words)
-    out.print(Text(f"$ tidymerge {' '.join(arguments)}", "green"))
+    out.print(Text(f"$ tidymerge {_as_typed(arguments)}", "green"))
     status = app(arguments, standalone_mode=False)
     if status == output.WITH_REJECTS:
         out.print(Text(f"(exit status {status}: done, some rows rejected)", "dim"))
+
+
+def _as_typed(arguments: list[str]) -> str:
+    return " ".join(f"'{argument}'" if " " in argument else argument for argument in arguments)
 
 
 def _try_next(out: "Console", path: Path, database: str) -> None:

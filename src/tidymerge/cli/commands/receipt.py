@@ -30,8 +30,8 @@ def receipt(
         shown = found.run.receipt
         output.print_json({**({} if shown is None else shown.to_dict()), "log": draw_runs.entry(found)})
         return
-    draw_runs.heading(out, found)
     if found.run.receipt is not None:
         draw.receipt(out, found.run.receipt)
+    draw_runs.about(out, found)
     if written is not None:
         out.print(f"Wrote {written:,} changed {'field' if written == 1 else 'fields'} to {changes}.")
