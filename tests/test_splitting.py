@@ -48,13 +48,19 @@ def test_a_load_in_parts_is_the_same_load(run, folder, monkeypatch, lookups):
         monkeypatch.setenv("TIDYMERGE_ROWS_AT_ONCE", rows_at_once)
         monkeypatch.setenv("TIDYMERGE_LARGE_FILE", "10")
         target = database(folder / f"{rows_at_once}.db", SCHEMA, "t", existing)
+        start = stored(target)
         preview = run("preview", incoming, "--into", target, "--json").receipt
         ended = run("load", incoming, "--into", target, "--yes", "--json", "--rejects", "r.csv")
         assert ended.status == 3, ended.err
         receipt = ended.receipt
         assert (preview["rows"], preview["fingerprint"]) == (receipt["rows"], receipt["fingerprint"])
         said = {name: receipt[name] for name in ("rows", "fields_updated", "fingerprint", "warnings", "verified")}
-        outcomes.append((said, receipt["rejects"]["reasons"], (folder / "r.csv").read_text("utf-8"), stored(target)))
+        loaded = stored(target)
+        undone = run("undo", receipt["run"], "--json")
+        assert (undone.receipt["rows"]["deleted"], stored(target)) == (receipt["rows"]["inserted"], start)
+        assert run("undo", undone.receipt["run"]).status == 0
+        assert stored(target) == loaded
+        outcomes.append((said, receipt["rejects"]["reasons"], (folder / "r.csv").read_text("utf-8"), loaded))
     first, *others = outcomes
     assert first[0]["rows"]["rejected"] == 6
     assert "letter case" not in str(first[0]["warnings"])

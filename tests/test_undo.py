@@ -11,8 +11,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tidymerge
-from conftest import NO_LIMITS, database, stored, text_file
+from conftest import NO_LIMITS, PROGRAM, database, stored, text_file
 from strategies import PROPERTY, SHEET_ROWS, TABLE_ROWS
+from test_commands import on_terminal
 from test_meaning import HEADER, RULES, TABLE, job_text
 
 AS_STORED = ", ".join(f"typeof({name}), quote({name})" for name in ("code", "no", "kg", "seen", "note", "other"))
@@ -166,6 +167,56 @@ def test_what_makes_an_undo_impossible_is_said(run, hives, folder, loaded, prepa
     ended = run("undo", loaded)
     assert ended.status in (1, 2, 4)
     assert words in ended.err
+
+
+@pytest.mark.parametrize(
+    ("answer", "status", "words"), [(b"y\n", 0, "Committed: all 2"), (b"n\n", 4, "Nothing was undone.")]
+)
+def test_on_a_terminal_undo_shows_the_preview_and_asks(hives, folder, loaded, answer, status, words):
+    before = stored(hives)
+    shown, ended = on_terminal([PROGRAM, "undo", loaded], answer, folder)
+    assert ended == status, shown
+    for said in ("Preview of undoing", "red", "white", "Put back 3 records?", words):
+        assert said in shown, said
+    assert (stored(hives) == before) == bool(status)
+
+
+def test_on_a_terminal_a_conflict_or_a_limit_is_shown_and_nothing_is_asked(hives, folder, loaded):
+    change(folder, "UPDATE hives SET honey_kg = 7 WHERE hive_no = 2 AND apiary_code = 'L01'")
+    shown, ended = on_terminal([PROGRAM, "undo", loaded], b"", folder)
+    assert (ended, "[y/N]" in shown, "changed since" in shown, shown.count("--rest")) == (4, False, True, 1), shown
+    shown, ended = on_terminal([PROGRAM, "undo", loaded, "--rest"], b"y\n", folder)
+    assert (ended, "Put back 2 records?" in shown) == (3, True), shown
+    limited = [PROGRAM, "load", "in.csv", "--into", hives, "--most-updated", "0"]
+    shown, ended = on_terminal(limited, b"", folder)
+    assert (ended, "[y/N]" in shown, "more than the limit of 0" in shown) == (4, False, True), shown
+
+
+def test_from_python_a_preview_writes_nothing_and_what_is_in_the_way_is_in_the_receipt(hives, folder, loaded):
+    before = stored(hives)
+    preview = tidymerge.undo(loaded, preview=True)
+    assert (preview.undoes, preview.state, preview.changed, stored(hives)) == (loaded, "previewed", 3, before)
+    change(folder, "UPDATE hives SET honey_kg = 7 WHERE hive_no = 2 AND apiary_code = 'L01'")
+    with pytest.raises(tidymerge.Stopped) as stopped:
+        tidymerge.undo(loaded, expect=tidymerge.undo(loaded, preview=True).fingerprint)
+    (conflict,) = stopped.value.receipt.conflicts
+    assert (conflict.key, conflict.column, conflict.wrote, conflict.now, conflict.row) == (
+        ("L01", "2"),
+        "honey_kg",
+        "8",
+        "7",
+        3,
+    )
+    rest = tidymerge.undo(loaded, rest=True)
+    assert (rest.state, rest.tables[0].read_back, rest.tables[0].rows_after, rest.verified) == ("undone", 1, 3, True)
+
+
+def test_columns_that_came_since_are_left_to_their_default_and_seen_when_filled(run, hives, folder, loaded):
+    change(folder, "ALTER TABLE hives ADD COLUMN chip INTEGER DEFAULT 5")
+    undone = run("undo", loaded, "--json").receipt["run"]
+    change(folder, "ALTER TABLE hives ADD COLUMN late TEXT")
+    assert run("undo", undone).status == 0
+    assert [row[6:] for row in stored(hives)] == [(5, None)] * 4
 
 
 def test_a_target_that_has_moved_can_be_named(run, hives, folder, loaded):

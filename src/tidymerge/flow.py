@@ -64,13 +64,14 @@ def load(
     """
     clock = _clock(named=True)
     log = FolderLog()
-    told = settle_all(log)
+    address = reopened(job.target)
+    told = settle_all(log, address)
     run = Run(
         clock.run or "",
         State.LOADED,
         clock.started,
         user(),
-        reopened(job.target),
+        address,
         files=checksums(job.incoming),
         job=job.file,
     )
@@ -100,10 +101,10 @@ def preview_undo(text: str, *, into: str | None = None, progress: Progress = QUI
     """What undoing a run would do. Raises NoSuchRun and NotUndoable."""
     clock = _clock(named=False)
     log = FolderLog()
-    settle_all(log)
+    told = settle_all(log)
     run = _undoable(log, text)
     with open_target(into or run.target, write=False) as target:
-        decided = _decide_undo(log, run, target, progress)
+        decided = replace(_decide_undo(log, run, target, progress), notes=tuple(told))
         return replace(make_receipt(decided, State.PREVIEWED, clock), undoes=run.name)
 
 
@@ -126,7 +127,7 @@ def undo(
     """
     clock = _clock(named=True)
     log = FolderLog()
-    settle_all(log)
+    told = settle_all(log)
     undone = _undoable(log, text)
     address = into or undone.target
     run = Run(clock.run or "", State.UNDONE, clock.started, user(), reopened(address), undoes=undone.name)
@@ -141,7 +142,7 @@ def undo(
 
         def once() -> Receipt:
             with open_target(address, write=True) as target:
-                decided = _decide_undo(log, undone, target, progress)
+                decided = replace(_decide_undo(log, undone, target, progress), notes=tuple(told))
                 _check_fingerprint(decided, clock, expect)
                 check(decided)
                 orders = Orders(run, clock, recording, check, save, progress, shield, trust_triggers)

@@ -93,12 +93,12 @@ def _time(text: str) -> datetime:
         raise BadOption(f"--since takes a date, as in 2026-05-04, or an age, as in '3 days', not {text!r}.") from None
 
 
-def one_run(text: str) -> PastRun:
+def one_run(text: str) -> Past:
     """The run whose name is, or begins with, `text`. Raises NoSuchRun and LogDamaged."""
     log = FolderLog()
-    settle_all(log)
+    told = settle_all(log)
     run = log.find(text)
-    return PastRun(run, _undone(_all_runs(log)[0]).get(run.name))
+    return Past((PastRun(run, _undone(_all_runs(log)[0]).get(run.name)),), tuple(told))
 
 
 def story(keys: Sequence[str], past: Past) -> list[tuple[PastRun, Touch]]:

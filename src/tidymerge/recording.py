@@ -49,12 +49,12 @@ def _after_a_look(log: RunLog, run: Run, error: BaseException) -> BaseException:
     return error
 
 
-def settle_all(log: RunLog) -> list[str]:
-    """Find out about all runs that were cut off, and say it, a sentence each."""
-    return [said for name in log.unsettled() if (said := settle(log, name))]
+def settle_all(log: RunLog, target: str | None = None) -> list[str]:
+    """Find out about all runs that were cut off, or those into the file or server of `target`; a sentence each."""
+    return [said for name in log.unsettled() if (said := settle(log, name, target))]
 
 
-def settle(log: RunLog, name: str) -> str | None:
+def settle(log: RunLog, name: str, target_of: str | None = None) -> str | None:
     """Look at the target for whether a run that was cut off committed, note it in the log, and say it.
 
     The target is opened for writing, so that a commit that the server is still at is waited for.
@@ -64,7 +64,8 @@ def settle(log: RunLog, name: str) -> str | None:
             return None
         try:
             run = log.read(name)
-            if run.settled:
+            elsewhere = target_of is not None and run.target.partition("#")[0] != target_of.partition("#")[0]
+            if run.settled or elsewhere:
                 return None
             with open_target(run.target, write=True) as target:
                 lasted = committed(run, log.changes(run), target)

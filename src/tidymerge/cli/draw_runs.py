@@ -77,6 +77,12 @@ def about(out: Console, one: PastRun) -> None:
         out.print(Text.assemble((f"{name:<11}", "dim"), shown))
 
 
+def notes(out: Console, past: Past) -> None:
+    """Print what was found out on the way."""
+    for words in past.told:
+        out.print(Text.assemble(("\nNote: ", "yellow"), words))
+
+
 def story(out: Console, key: Sequence[str], told: Sequence[tuple[PastRun, Touch]]) -> None:
     """Print what became of one record, the earliest first."""
     name = " / ".join(key)

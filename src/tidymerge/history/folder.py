@@ -24,6 +24,7 @@ from tidymerge.run import Run
 
 _ENTRY, _CHANGES, _LOCK, _NEW = ".json", ".parquet", ".lock", ".new"
 LATEST = "last"
+_JUST_BEGUN = timedelta(minutes=10)
 
 
 class FolderLog:
@@ -108,6 +109,8 @@ class FolderLog:
                     self._remove(name)
         for path in self.folder.glob(f"*{_LOCK}"):
             name = path.stem
+            if name > f"{datetime.now(UTC) - _JUST_BEGUN:%Y%m%d-%H%M%S}":
+                continue  # it may not have its lock yet
             with self.ended(name) as gone:
                 if gone and not self._path(name, _ENTRY).exists():
                     self._remove(name)
@@ -127,7 +130,7 @@ class FolderRecording:
         self._name = name
         self._lock = lock
         self._lock_path = Path(lock.lock_file)
-        self._path = log.folder / f"{name}{_CHANGES}"
+        self._path, self._entry = (log.folder / f"{name}{ending}" for ending in (_CHANGES, _ENTRY))
         self._writer: ChangesWriter | None = None
 
     def restart(self) -> None:
@@ -136,6 +139,7 @@ class FolderRecording:
             self._writer.close()
             self._writer = None
         self._path.unlink(missing_ok=True)
+        self._entry.unlink(missing_ok=True)
 
     def add(self, log: Logged) -> None:
         """Keep the changes of one part. Raises LogUnwritable."""

@@ -24,7 +24,8 @@ def receipt(
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
-        found = one_run(run)
+        past = one_run(run)
+        (found,) = past.runs
         written = None if changes is None else save_changes(found.run, Path(changes))
     if json:
         shown = found.run.receipt
@@ -33,5 +34,6 @@ def receipt(
     if found.run.receipt is not None:
         draw.receipt(out, found.run.receipt)
     draw_runs.about(out, found)
+    draw_runs.notes(out, past)
     if written is not None:
         out.print(f"Wrote {written:,} changed {'field' if written == 1 else 'fields'} to {changes}.")

@@ -40,5 +40,4 @@ def runs(
         draw_runs.story(out, record, told)
     else:
         draw_runs.listing(out, past, most=None if everything else 30)
-    for words in past.told:
-        out.print(f"Note: {words}", style="yellow")
+    draw_runs.notes(out, past)

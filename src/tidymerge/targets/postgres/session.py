@@ -34,6 +34,7 @@ _CHUNK = 16 << 20  # bytes of rows parsed at a time
 _SETTINGS = (
     ("DateStyle", "ISO, YMD"),
     ("TimeZone", "UTC"),
+    ("IntervalStyle", "postgres"),
     ("bytea_output", "hex"),
     ("extra_float_digits", "1"),
     ("lock_timeout", f"{LOCK_WAIT_SECONDS}s"),
