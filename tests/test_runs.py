@@ -112,7 +112,9 @@ def test_old_runs_go_and_unsettled_ones_stay(run, hives, folder, incoming, home,
     assert [one["run"][:4] > "2020" for one in logged(run)["runs"]] == [True, True]
     assert [path.name for path in (home / "runs").glob("2020*")] == []
     monkeypatch.setenv("TIDYMERGE_KEEP_DAYS", "soon")
-    assert "TIDYMERGE_KEEP_DAYS" in run("load", incoming, "--into", hives).err
+    before = stored(hives)
+    ended = run("load", text_file(folder / "next.csv", [SHEET[0], ["L01", 1, "green", ""]]), "--into", hives)
+    assert (ended.status, "TIDYMERGE_KEEP_DAYS" in ended.err, stored(hives)) == (2, True, before)
 
 
 def test_passwords_are_nowhere_in_the_log(run, folder, incoming, home, monkeypatch):

@@ -31,7 +31,10 @@ def recorded(log: RunLog, run: Run) -> Iterator[Recording]:
     except BaseException as error:
         recording.leave()
         if run.name in log.names():  # the commit may have been under way
-            raise _after_a_look(log, run, error) from error
+            said = settle(log, run.name)
+            if isinstance(error, ServerAway) and said:
+                raise ServerAway(f"{error} {said}") from error
+            raise
         recording.settle(replace(run, state=State.FAILED, message=_said(error)))
         raise
     log.tidy()
@@ -39,14 +42,6 @@ def recorded(log: RunLog, run: Run) -> Iterator[Recording]:
 
 def _said(error: BaseException) -> str:
     return str(error) if isinstance(error, TidyMergeError) else f"{type(error).__name__}: {error}"
-
-
-def _after_a_look(log: RunLog, run: Run, error: BaseException) -> BaseException:
-    """The error, and what the target shows about the commit in which it came."""
-    said = settle(log, run.name)
-    if isinstance(error, ServerAway) and said:
-        return ServerAway(f"{error} {said}")
-    return error
 
 
 def settle_all(log: RunLog, target: str | None = None) -> list[str]:

@@ -39,14 +39,12 @@ def logged(incoming: Incoming, changes: ChangeSet, before: pa.Table, after: pa.T
     removed = {name: changes.removed[name] if deletes else nothing[name] for name in after.column_names}
     keys = {name: _stacked(after[name], removed[name]) for name in key}
     old, new, masks = {}, {}, {}
-    is_new = np.r_[np.zeros(updates, bool), np.ones(inserts, bool)]
     for name in names:
         changed = changes.changed.get(name, np.zeros(updates, bool))
         masks[name] = np.r_[changed, np.zeros(inserts + deletes, bool)]
         was = _only(before[name], changed) if name in before.column_names else pa.nulls(updates, pa.string())
         old[name] = _stacked(was, pa.nulls(inserts, pa.string()), removed[name])
-        holds = _only(after[name], np.r_[changed, np.ones(inserts, bool)] if name in after.column_names else is_new)
-        new[name] = _stacked(holds, nothing[name])
+        new[name] = _stacked(_only(after[name], np.r_[changed, np.ones(inserts, bool)]), nothing[name])
     rows = np.r_[changes.incoming, changes.leaving_rows]
     return Logged(
         np.repeat(

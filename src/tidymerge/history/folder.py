@@ -34,7 +34,8 @@ class FolderLog:
         self.folder = (folder or home()) / "runs"
 
     def begin(self, name: str) -> "FolderRecording":
-        """Start to record a run. Raises LogUnwritable."""
+        """Start to record a run. Raises LogUnwritable, and BadOption where it is not clear how long runs are kept."""
+        kept_days()
         with _writing(self.folder):
             self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
             lock = FileLock(self._path(name, _LOCK), mode=0o600)
@@ -101,6 +102,10 @@ class FolderLog:
 
     def tidy(self) -> None:
         """Remove runs that are older than they are to be kept, and what runs left that never came to writing."""
+        with suppress(OSError):  # whoever calls this has done its work: another time will do too
+            self._tidy()
+
+    def _tidy(self) -> None:
         days = kept_days()
         if days is not None:
             oldest = f"{datetime.now(UTC) - timedelta(days=days):%Y%m%d-%H%M%S}"
