@@ -175,6 +175,12 @@ class TestPostgres(ServerContract):
         assert self.rows(folder, "SELECT * FROM t ORDER BY k, n") == [(1, 5), (2, 2), (2, 3), (3, 5)]
         parted = self.load(folder, "p", [["k", "n"], *([k, k] for k in range(8))], key="k")
         assert (parted.rows.updated, parted.rows.inserted, parted.rows.unchanged) == (5, 2, 1)
+        for loaded in (receipt, parted):
+            again = tidymerge.undo(tidymerge.undo(loaded.run).run)
+            assert (again.rows.updated, again.rows.inserted) == (loaded.rows.updated, loaded.rows.inserted)
+            tidymerge.undo(again.run)
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k, n") == [(1, 1), (2, 2), (2, 3)]
+        assert self.rows(folder, "SELECT sum(n), count(*) FROM p") == [(0, 6)]
 
     @pytest.mark.parametrize(
         ("new_rows", "key", "error"),

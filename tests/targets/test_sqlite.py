@@ -64,6 +64,10 @@ class TestSqlite(TargetContract):
         receipt = self.load(folder, "t", [["k", "rowid", "oid", "twice"], ["a", 9, 5, 0], ["c", 9, 7, 0]])
         assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [("a", 9, 5, 10), ("b", 9, 2, 4), ("c", 9, 7, 14)]
         assert receipt.tables[0].not_loaded == ("twice",)
+        undone = tidymerge.undo(receipt.run)
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [("a", 9, 1, 2), ("b", 9, 2, 4)]
+        tidymerge.undo(undone.run)
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [("a", 9, 5, 10), ("b", 9, 2, 4), ("c", 9, 7, 14)]
 
     @pytest.mark.parametrize(
         ("stored", "written"),
