@@ -17,9 +17,9 @@ from tidymerge.history.folder import FolderLog
 from tidymerge.history.place import user
 from tidymerge.job.model import Job
 from tidymerge.ports import Progress, Recording, RunLog, Target
-from tidymerge.receipt import Receipt, State
+from tidymerge.receipt import Receipt, State, Touch
 from tidymerge.recording import recorded, settle_all
-from tidymerge.reporting import Clock, make_receipt, save_conflicts, save_rejects
+from tidymerge.reporting import Clock, first_touches, make_receipt, save_conflicts, save_rejects
 from tidymerge.reports.rejects_file import default_path
 from tidymerge.run import Run
 from tidymerge.targets import open_target, reopened
@@ -38,12 +38,19 @@ QUIET: Progress = _Quiet()
 
 def preview(job: Job, *, rejects: Path | None = None, progress: Progress = QUIET) -> Receipt:
     """Decide everything and write nothing; a file is opened read-only, a server's transaction is rolled back."""
+    return preview_in_full(job, 0, rejects=rejects, progress=progress)[0]
+
+
+def preview_in_full(
+    job: Job, most: int, *, rejects: Path | None = None, progress: Progress = QUIET
+) -> tuple[Receipt, list[Touch]]:
+    """A preview, and the first `most` records that would change."""
     clock = _clock(named=False)
     with Gathering(job) as gathering, open_target(job.target, write=False) as target:
         decided = decide_all(job, target, gathering.rows, ("(preview)", clock.started), progress)
         if rejects is not None:
             save_rejects(decided, rejects)
-        return make_receipt(decided, State.PREVIEWED, clock, rejects=rejects)
+        return make_receipt(decided, State.PREVIEWED, clock, rejects=rejects), first_touches(decided, most)
 
 
 def load(

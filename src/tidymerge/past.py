@@ -5,11 +5,13 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-from tidymerge.core.reverse import Touch, touches
+import numpy as np
+
+from tidymerge.core.reverse import touches, touches_at
 from tidymerge.errors import BadOption, LogDamaged, NotUndoable
 from tidymerge.history.folder import FolderLog
 from tidymerge.ports import RunLog
-from tidymerge.receipt import State
+from tidymerge.receipt import Receipt, State, Touch
 from tidymerge.recording import settle_all
 from tidymerge.reports.changes_file import write_changes
 from tidymerge.run import Run
@@ -99,6 +101,18 @@ def one_run(text: str) -> Past:
     told = settle_all(log)
     run = log.find(text)
     return Past((PastRun(run, _undone(_all_runs(log)[0]).get(run.name)),), tuple(told))
+
+
+def touched_of(receipt: Receipt, most: int) -> list[Touch]:
+    """What a run did to the first records of its log, in the order of its incoming rows as far as they go."""
+    found: list[Touch] = []
+    log = FolderLog()
+    if receipt.run in log.names():
+        run = log.read(receipt.run)
+        for part in log.changes(run) if run.wrote else ():
+            order = np.argsort(part.rows, kind="stable")[: most - len(found)]
+            found += touches_at(part, run, order)
+    return found
 
 
 def story(keys: Sequence[str], past: Past) -> list[tuple[PastRun, Touch]]:

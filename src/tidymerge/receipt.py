@@ -107,6 +107,16 @@ class Conflict:
 
 
 @dataclass(frozen=True, slots=True)
+class Touch:
+    """What one run did to one record: the outcome, the incoming row, and each field before and after."""
+
+    outcome: str
+    row: int
+    key: tuple[str, ...]
+    fields: tuple[tuple[str, str | None, str | None], ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Receipt:
     """What a run did, or in a preview would do. `to_dict` gives the published JSON form.
 

@@ -13,7 +13,7 @@ from tidymerge.core import account, samples
 from tidymerge.core.rejects import first_rejects, rejected_rows, rejects_table
 from tidymerge.core.tidy import guard
 from tidymerge.deciding import Decided
-from tidymerge.receipt import Example, Receipt, RejectedCell, Rejects, SampleRow, State, TableReceipt
+from tidymerge.receipt import Example, Receipt, RejectedCell, Rejects, SampleRow, State, TableReceipt, Touch
 from tidymerge.reports.rejects_file import write_rejects
 
 _REJECTS_SHOWN = 10  # of each reason, in the receipt; the rejects file has them all
@@ -55,6 +55,15 @@ def save_conflicts(decided: Decided, path: Path) -> Path:
     guarded = {name: guard(pa.array(texts, pa.string())) for name, texts in columns.items()}
     write_rejects(pa.table(guarded), path)
     return path
+
+
+def first_touches(decided: Decided, most: int) -> list[Touch]:
+    """The first records that are to change, of all parts, in row order."""
+    found: list[Touch] = []
+    for part in decided.parts if most else ():
+        if len(part.changes.positions):
+            found += samples.first_touches(part.rows(), decided.shown(part.changes), most)
+    return sorted(found, key=lambda touch: touch.row)[:most]
 
 
 def make_receipt(

@@ -7,9 +7,8 @@ from rich.console import Console
 from rich.text import Text
 
 from tidymerge.cli.draw import cut, grid, value
-from tidymerge.core.reverse import Touch
 from tidymerge.past import Past, PastRun
-from tidymerge.receipt import State
+from tidymerge.receipt import State, Touch
 from tidymerge.run import Run
 
 FORMAT = "tidymerge-runs/1"

@@ -113,6 +113,12 @@ ExpectInserted = Annotated[
 TrustTriggers = Annotated[
     bool, typer.Option("--trust-triggers", help="Accept what the target's own triggers change, with a note.")
 ]
+Page = Annotated[
+    str | None, typer.Option("--page", metavar="FILE", help="Write the receipt as a page to this .html file.")
+]
+Chart = Annotated[
+    str | None, typer.Option("--chart", metavar="FILE", help="Write the tally and the changes as a picture, .png.")
+]
 AsJson = Annotated[
     bool, typer.Option("--json", help="Print the receipt as JSON, and nothing else, to standard output.")
 ]

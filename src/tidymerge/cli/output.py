@@ -6,18 +6,20 @@ import sys
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, Self
 
 import typer
 from rich.console import Console
 
-from tidymerge.errors import Stopped, TidyMergeError
+from tidymerge.errors import BadOption, Stopped, TidyMergeError
 from tidymerge.reports.receipt_json import failure_to_dict
 
 if TYPE_CHECKING:
-    from tidymerge.receipt import Receipt
+    from tidymerge.receipt import Receipt, Touch
 
 DONE, WITH_REJECTS = 0, 3
+ROWS_ON_PAGE = 1000  # changed records; more would make a page slow to open
 _PLAIN_WIDTH = 120  # in a file or a pipe, where no terminal tells its width
 
 
@@ -61,6 +63,36 @@ def show(out: Console, receipt: "Receipt", *, json: bool, details: bool = True) 
         print_json(receipt.to_dict())
     else:
         draw.receipt(out, receipt, details=details)
+
+
+def check_views(page: str | None, chart: str | None) -> None:
+    """Make sure, before anything is done, that the page and the chart can be written. Raises BadOption."""
+    for path, ending in ((page, ".html"), (chart, ".png")):
+        if path is not None and Path(path).suffix.lower() != ending:
+            raise BadOption(f"{path} must end in {ending}, as that is what is written to it.")
+        if path is not None and not Path(path).absolute().parent.is_dir():
+            raise BadOption(f"There is no folder {Path(path).parent} to write {Path(path).name} to.")
+
+
+def save_views(receipt: "Receipt", touched: "list[Touch] | None", page: str | None, chart: str | None) -> None:
+    """Write the receipt as a page and as a chart, where asked for. `touched` is looked up in the log if None.
+
+    A run is over by then, so a file that can't be written is only said.
+    """
+    if page is None and chart is None:
+        return
+    from tidymerge.past import touched_of
+    from tidymerge.reports.charts import receipt_chart
+    from tidymerge.reports.page import write_page
+
+    try:
+        if page is not None:
+            found = touched_of(receipt, ROWS_ON_PAGE) if touched is None else touched
+            write_page(receipt, found, Path(page))
+        if chart is not None:
+            receipt_chart(receipt, Path(chart))
+    except BadOption as error:
+        print(f"tidymerge: {error}", file=sys.stderr)
 
 
 def finish(receipt: "Receipt") -> None:

@@ -17,7 +17,7 @@ from tidymerge.core.decide import differs, shapes_of
 from tidymerge.core.order import generations
 from tidymerge.core.rows import marked
 from tidymerge.model import Existing, Flaw, Incoming, Indices, Mask, Pairing, Reason, TableShape
-from tidymerge.receipt import Conflict
+from tidymerge.receipt import Conflict, Touch
 from tidymerge.run import Run
 
 
@@ -244,34 +244,35 @@ def conflicts(log: Logged, changes: ChangeSet, run: Run, most: int) -> list[Conf
     return found
 
 
-@dataclass(frozen=True, slots=True)
-class Touch:
-    """What one run did to one record: the outcome, the incoming row, and each field before and after."""
-
-    outcome: str
-    row: int
-    key: tuple[str, ...]
-    fields: tuple[tuple[str, str | None, str | None], ...]
-
-
 def touches(log: Logged, run: Run, keys: Sequence[tuple[str, ...]]) -> list[Touch]:
     """What a part of a run did to the records of the given keys, which are spelled as the target has them."""
-    read = unmarked if run.marked else as_array
-    columns = [read(as_array(log.keys[name])) for name in run.key]
     wanted = set(keys)
     near = np.ones(len(log.rows), bool)
-    for at, column in enumerate(columns):
-        near &= mask_of(pc.is_in(column, pa.array(sorted({key[at] for key in wanted}), pa.string())))
+    for at, name in enumerate(run.key):
+        texts = pa.array(sorted({key[at] for key in wanted}), pa.string())
+        near &= mask_of(pc.is_in(_readable(log.keys[name], run), texts))
+    return [touch for touch in touches_at(log, run, np.flatnonzero(near)) if touch.key in wanted]
+
+
+def touches_at(log: Logged, run: Run, records: Indices) -> list[Touch]:
+    """What a part of a run did to some of its records, given by their index, in that order."""
+    at = pa.array(records)
+    keys = [_readable(log.keys[name].take(at), run).to_pylist() for name in run.key]
+    both = {
+        name: [_readable(side[name].take(at), run).to_pylist() for side in (log.before, log.after)]
+        for name in log.after.column_names
+    }
     found = []
-    for row in np.flatnonzero(near).tolist():
-        key = tuple(column[row].as_py() for column in columns)
-        if key in wanted:
-            fields = []
-            for name in log.after.column_names:
-                one = slice(row, row + 1)
-                before, after = (read(as_array(side[name])[one])[0].as_py() for side in (log.before, log.after))
-                if log.changed[name][row] or before is not None or after is not None:
-                    fields.append((name, before, after))
-            outcome = Outcome(log.outcomes[row]).name.lower()
-            found.append(Touch(outcome, int(log.rows[row]), key, tuple(fields)))
+    for index, (record, *key) in enumerate(zip(records.tolist(), *keys, strict=True)):
+        fields = tuple(
+            (name, before[index], after[index])
+            for name, (before, after) in both.items()
+            if log.changed[name][record] or before[index] is not None or after[index] is not None
+        )
+        outcome = Outcome(log.outcomes[record]).name.lower()
+        found.append(Touch(outcome, int(log.rows[record]), tuple(key), fields))
     return found
+
+
+def _readable(texts: pa.ChunkedArray, run: Run) -> pa.Array:
+    return unmarked(as_array(texts)) if run.marked else as_array(texts)

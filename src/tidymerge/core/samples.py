@@ -1,5 +1,6 @@
 """A few changes picked out for people to look at."""
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -7,7 +8,7 @@ from tidymerge.changes import ChangeSet
 from tidymerge.core.cells import as_array
 from tidymerge.core.rows import key_text
 from tidymerge.model import Incoming
-from tidymerge.receipt import Example, SampleRow
+from tidymerge.receipt import Example, SampleRow, Touch
 
 
 def examples(incoming: Incoming, changes: ChangeSet) -> dict[str, Example]:
@@ -21,6 +22,28 @@ def examples(incoming: Incoming, changes: ChangeSet) -> dict[str, Example]:
             row = int(incoming.row_numbers[changes.incoming[at]])
             before, after = _text(changes.before, name, at), _text(changes.after, name, at)
             found[name] = Example(row, key, before, after)
+    return found
+
+
+def first_touches(incoming: Incoming, changes: ChangeSet, most: int) -> list[Touch]:
+    """The first touched records in row order, each with the fields that change."""
+    numbers = incoming.row_numbers[changes.incoming]
+    names = [name for name in changes.after.column_names if name not in changes.key]
+    found = []
+    for at in np.argsort(numbers, kind="stable")[:most].tolist():
+        is_update = at < changes.updates
+        fields = []
+        for name in names:
+            before = _text(changes.before, name, at) if is_update else None
+            after = _text(changes.after, name, at)
+            if (
+                changes.changed[name][at]
+                if is_update and name in changes.changed
+                else after is not None and not is_update
+            ):
+                fields.append((name, before, after))
+        key = tuple(_text(changes.after, name, at) or "" for name in changes.key)
+        found.append(Touch("updated" if is_update else "inserted", int(numbers[at]), key, tuple(fields)))
     return found
 
 

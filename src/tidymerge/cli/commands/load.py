@@ -32,6 +32,8 @@ def load(
     quote: options.Quote = None,
     encoding: options.Encoding = None,
     rejects: options.RejectsFile = None,
+    page: options.Page = None,
+    chart: options.Chart = None,
     most_updated: options.MostUpdated = None,
     most_inserted: options.MostInserted = None,
     most_rejected: options.MostRejected = None,
@@ -49,6 +51,7 @@ def load(
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
+        output.check_views(page, chart)
         read = options.read_options(delimiter, quote, encoding, cells, query)
         limits = options.make_limits(
             most_updated, most_inserted, most_rejected, fewest_rows, expect_updated, expect_inserted
@@ -61,6 +64,7 @@ def load(
         if asked:
             expect = _ask(out, job)
         receipt = _load(out, job, Path(rejects) if rejects else None, expect, accepted=yes or asked, json=json)
+    output.save_views(receipt, None, page, chart)
     output.show(out, receipt, json=json, details=False)
     output.finish(receipt)
 

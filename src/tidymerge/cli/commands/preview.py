@@ -21,6 +21,8 @@ def preview(
     quote: options.Quote = None,
     encoding: options.Encoding = None,
     rejects: options.RejectsFile = None,
+    page: options.Page = None,
+    chart: options.Chart = None,
     most_updated: options.MostUpdated = None,
     most_inserted: options.MostInserted = None,
     most_rejected: options.MostRejected = None,
@@ -35,12 +37,16 @@ def preview(
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
+        output.check_views(page, chart)
         read = options.read_options(delimiter, quote, encoding, cells, query)
         limits = options.make_limits(
             most_updated, most_inserted, most_rejected, fewest_rows, expect_updated, expect_inserted
         )
         job = options.make_job(job_file, incoming, into, key, mapped, only, header_row, rows, skip_when, read, limits)
         with output.StageLine(out) as progress:
-            receipt = flow.preview(job, rejects=Path(rejects) if rejects else None, progress=progress)
+            most = 0 if page is None else output.ROWS_ON_PAGE
+            file = Path(rejects) if rejects else None
+            receipt, touched = flow.preview_in_full(job, most, rejects=file, progress=progress)
+        output.save_views(receipt, touched, page, chart)
     output.show(out, receipt, json=json)
     output.finish(receipt)

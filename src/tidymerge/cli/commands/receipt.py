@@ -16,6 +16,8 @@ def receipt(
             "--changes", metavar="FILE", help="Write each changed field to this file: .csv, .jsonl or .parquet."
         ),
     ] = None,
+    page: options.Page = None,
+    chart: options.Chart = None,
     json: options.AsJson = False,
 ) -> None:
     """Show one run as it was at the time, and who ran it with which file."""
@@ -24,9 +26,12 @@ def receipt(
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
+        output.check_views(page, chart)
         past = one_run(run)
         (found,) = past.runs
         written = None if changes is None else save_changes(found.run, Path(changes))
+    if found.run.receipt is not None:
+        output.save_views(found.run.receipt, None, page, chart)
     if json:
         shown = found.run.receipt
         output.print_json({**({} if shown is None else shown.to_dict()), "log": draw_runs.entry(found)})

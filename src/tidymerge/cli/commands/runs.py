@@ -1,5 +1,6 @@
 """`tidymerge runs`: past runs, and the story of one record."""
 
+from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -23,6 +24,9 @@ def runs(
         typer.Option("--record", metavar="KEY", help="What became of one record; repeat for a key of several columns."),
     ] = None,
     everything: Annotated[bool, typer.Option("--all", help="List all runs, not only the latest 30.")] = False,
+    chart: Annotated[
+        str | None, typer.Option("--chart", metavar="FILE", help="Draw the loads over time to this .png file.")
+    ] = None,
     json: options.AsJson = False,
 ) -> None:
     """List past runs, the latest first; or tell the story of one record."""
@@ -33,6 +37,10 @@ def runs(
     with output.json_failures(json_wanted=json):
         past = past_runs(target=target, since=since, state=state)
         told = story(record, past) if record else []
+        if chart is not None:
+            from tidymerge.reports.charts import runs_chart
+
+            odd = runs_chart([one.run for one in past.runs], Path(chart))
     if json:
         output.print_json(draw_runs.as_data(past, record, told))
         return
@@ -41,3 +49,5 @@ def runs(
     else:
         draw_runs.listing(out, past, most=None if everything else 30)
     draw_runs.notes(out, past)
+    if chart is not None:
+        out.print(f"Drew them to {chart}; {odd or 'none'} {'stands' if odd <= 1 else 'stand'} out.")

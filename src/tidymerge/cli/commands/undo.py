@@ -33,6 +33,8 @@ def undo(
     yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False,
     expect: options.Expect = None,
     trust_triggers: options.TrustTriggers = False,
+    page: options.Page = None,
+    chart: options.Chart = None,
     json: options.AsJson = False,
 ) -> None:
     """Put back what a run changed, all or nothing, where nobody has changed it since."""
@@ -41,6 +43,7 @@ def undo(
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
+        output.check_views(page, chart)
         drawn = False
         if not preview and not yes and expect is None and out.is_terminal and sys.stdin.isatty():
             expect, drawn = _ask(out, run, into, rest=rest), True
@@ -49,6 +52,7 @@ def undo(
                 receipt = flow.preview_undo(run, into=into, progress=progress)
             else:
                 receipt = _undo(out, run, into, rest, expect, conflicts, trust_triggers, progress, quiet=json or drawn)
+    output.save_views(receipt, None, page, chart)
     output.show(out, receipt, json=json, details=preview)
     output.finish(receipt)
 

@@ -1,0 +1,212 @@
+"""Pictures of receipts and of runs. Colours are told apart by the colour-blind and in print; words stand with them."""
+
+import io
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import matplotlib as mpl
+from matplotlib.axes import Axes
+from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
+from matplotlib.figure import Figure
+
+from tidymerge.core.unusual import unusual
+from tidymerge.errors import BadOption
+from tidymerge.receipt import Receipt, State
+from tidymerge.run import Run
+
+INK, PAPER = "#20242b", "#ffffff"
+COLOURS = {
+    "inserted": "#1f8a70",
+    "updated": "#2b62b8",
+    "deleted": "#7d4aa8",
+    "unchanged": "#8d949e",
+    "skipped": "#c5cad1",
+    "rejected": "#c9481c",
+}
+_HATCHES = {"rejected": "////", "skipped": "--", "deleted": "\\\\\\\\"}  # told apart without colour too
+_MOST_COLUMNS, _MOST_PANELS = 15, 6
+_LONGEST, _LONGEST_NAME = 110, 28
+_LOW = 8  # so many columns or fewer need no taller picture
+_STYLE: dict[Any, Any] = {
+    "font.family": "DejaVu Sans",
+    "font.size": 10,
+    "text.color": INK,
+    "axes.labelcolor": INK,
+    "xtick.color": INK,
+    "ytick.color": INK,
+    "axes.edgecolor": INK,
+    "hatch.color": PAPER,
+    "hatch.linewidth": 0.8,
+    "text.parse_math": False,  # a dollar sign is one
+    "svg.fonttype": "none",
+    "svg.hashsalt": "tidymerge",  # the same picture for the same receipt
+}
+
+
+def tally_svg(receipt: Receipt) -> str:
+    """What became of the rows, as SVG for a page."""
+    with mpl.rc_context(_STYLE):
+        figure = Figure(figsize=(6.4, 2.3), layout="constrained")
+        _tally(figure.subplots(), receipt)
+        return _svg(figure)
+
+
+def columns_svg(receipt: Receipt) -> str:
+    """The changes of each column, as SVG for a page; nothing where no column changes."""
+    columns = _columns_of(receipt)
+    if not columns:
+        return ""
+    with mpl.rc_context(_STYLE):
+        figure = Figure(figsize=(6.4, 0.55 + 0.3 * len(columns)), layout="constrained")
+        _columns(figure.subplots(), columns)
+        return _svg(figure)
+
+
+def receipt_chart(receipt: Receipt, path: Path) -> None:
+    """Both as one PNG, for a mail. Raises BadOption if it can't be written."""
+    columns = _columns_of(receipt)
+    with mpl.rc_context(_STYLE):
+        figure = Figure(figsize=(11, 3.4 if len(columns) <= _LOW else 0.9 + 0.32 * len(columns)), layout="constrained")
+        figure.suptitle(_title(receipt), x=0.01, ha="left", fontsize=12, fontweight="bold")
+        left, right = figure.subplots(1, 2, width_ratios=(1.15, 1))
+        _tally(left, receipt)
+        if columns:
+            _columns(right, columns)
+        else:
+            right.set_axis_off()
+            right.text(0, 0.5, "No field of an existing record changes.", va="center")
+        _save(figure, path)
+
+
+def runs_chart(runs: Sequence[Run], path: Path) -> int:
+    """The rows that loads changed over time, a panel for each target, as PNG; how many loads stand out.
+
+    Raises BadOption if there is nothing to draw, or the file can't be written.
+    """
+    by_target: dict[str, list[Run]] = {}
+    for run in sorted(runs, key=lambda run: run.started):
+        if run.state is State.LOADED and run.receipt is not None:
+            by_target.setdefault(run.target, []).append(run)
+    if not by_target:
+        raise BadOption("There are no loads to draw: none of the runs asked for was loaded.")
+    shown = sorted(by_target.items(), key=lambda item: -len(item[1]))[:_MOST_PANELS]
+    with mpl.rc_context(_STYLE):
+        figure = Figure(figsize=(11, 0.6 + 2.9 * len(shown)), layout="constrained")
+        figure.suptitle("Rows changed by each load", x=0.01, ha="left", fontsize=12, fontweight="bold")
+        panels = figure.subplots(len(shown), 1, squeeze=False)[:, 0]
+        odd = sum(_loads(panel, target, loads) for panel, (target, loads) in zip(panels, shown, strict=True))
+        _save(figure, path)
+    return odd
+
+
+def _title(receipt: Receipt) -> str:
+    words = {State.PREVIEWED: "Preview:", State.LOADED: "Loaded:", State.UNDONE: "Undone:"}
+    verb = words.get(receipt.state, "Nothing written:")
+    target = receipt.tables[0].target if receipt.tables else ""
+    into = "in" if receipt.undoes else "into"
+    return _cut(f"{verb} {_short(receipt.incoming)} {into} {_short(target)}, {receipt.started:%Y-%m-%d %H:%M} UTC")
+
+
+def _short(address: str) -> str:
+    return address if "://" in address else address.rpartition("/")[2]
+
+
+def _cut(text: str, longest: int = _LONGEST) -> str:
+    """A text that fits on a line."""
+    return text if len(text) <= longest else text[: longest - 1] + "…"
+
+
+def _tally(axes: Axes, receipt: Receipt) -> None:
+    counts = {name: getattr(receipt.rows, name) for name in COLOURS}
+    names = [name for name, count in counts.items() if count or (name != "deleted" and not receipt.undoes)]
+    values = [counts[name] for name in names]
+    bars = axes.barh(names, values, color=[COLOURS[name] for name in names], height=0.7)
+    for bar, name in zip(bars, names, strict=True):
+        bar.set_hatch(_HATCHES.get(name, ""))
+    whole = receipt.rows.read
+    labels = [f" {count:,}" + (f" ({count / whole:.0%})" if whole and count else "") for count in values]
+    axes.bar_label(bars, labels, padding=2)
+    axes.set_title(f"{whole:,} {'records of the run' if receipt.undoes else 'rows read'}", loc="left", fontsize=10)
+    _bare(axes, max(values, default=0))
+
+
+def _columns_of(receipt: Receipt) -> dict[str, int]:
+    found = [(name, count) for table in receipt.tables for name, count in table.columns.items()]
+    found.sort(key=lambda item: (-item[1], item[0]))
+    columns = dict(found[:_MOST_COLUMNS])
+    rest = sum(count for _, count in found[_MOST_COLUMNS:])
+    return columns | ({f"{len(found) - _MOST_COLUMNS} others": rest} if rest else {})
+
+
+def _columns(axes: Axes, columns: dict[str, int]) -> None:
+    names = [_cut(name, _LONGEST_NAME) for name in columns]
+    bars = axes.barh(range(len(names)), list(columns.values()), color=COLOURS["updated"], height=0.7)
+    axes.set_yticks(range(len(names)), names)
+    axes.bar_label(bars, [f" {count:,}" for count in columns.values()], padding=2)
+    total = sum(columns.values())
+    axes.set_title(f"{total:,} {'field' if total == 1 else 'fields'} changed, by column", loc="left", fontsize=10)
+    _bare(axes, max(columns.values()))
+
+
+def _bare(axes: Axes, longest: int) -> None:
+    """Nothing but the bars and their labels, the first at the top."""
+    axes.invert_yaxis()
+    axes.set_xlim(0, max(longest, 1) * 1.28)
+    axes.xaxis.set_visible(False)
+    axes.spines[["top", "right", "bottom"]].set_visible(False)
+    axes.tick_params(length=0)
+
+
+def _loads(axes: Axes, target: str, loads: Sequence[Run]) -> int:
+    """One target's loads over time, inserted on updated; those that stand out are marked and named."""
+    receipts = [run.receipt.rows for run in loads if run.receipt is not None]
+    at = [date2num(run.started) for run in loads]  # type: ignore[no-untyped-call]
+    width = _width(at)
+    inserted, updated = [rows.inserted for rows in receipts], [rows.updated for rows in receipts]
+    axes.bar(at, updated, width, color=COLOURS["updated"], label="updated")
+    axes.bar(at, inserted, width, bottom=updated, color=COLOURS["inserted"], label="inserted")
+    totals = [one + other for one, other in zip(inserted, updated, strict=True)]
+    odd = unusual(totals)
+    usual = max((total for total, is_odd in zip(totals, odd.tolist(), strict=True) if not is_odd), default=0)
+    for x, y, is_odd, run in zip(at, totals, odd.tolist(), loads, strict=True):
+        if is_odd:
+            axes.plot([x], [y], marker="v", markersize=9, color=COLOURS["rejected"], clip_on=False)
+            label = max(y, usual) + 0.06 * max(totals)  # above the bars beside it
+            axes.vlines(x, y, label, color=COLOURS["rejected"], linewidth=0.8, linestyle=":")
+            axes.text(x, label, f"{y:,}\n{run.name}", ha="center", va="bottom", fontsize=8)
+    axes.set_title(
+        _cut(f"{_short(target)}: {len(loads):,} {'load' if len(loads) == 1 else 'loads'}"), loc="left", fontsize=10
+    )
+    locator = AutoDateLocator()  # type: ignore[no-untyped-call]
+    axes.xaxis.set_major_locator(locator)
+    axes.xaxis.set_major_formatter(ConciseDateFormatter(locator))  # type: ignore[no-untyped-call]
+    axes.set_xlim(min(at) - width * 2, max(at) + width * 2)
+    axes.margins(y=0.35)
+    axes.spines[["top", "right"]].set_visible(False)
+    axes.legend(loc="upper left", bbox_to_anchor=(1.0, 1.0), frameon=False)
+    return int(odd.sum())
+
+
+def _width(at: Sequence[float]) -> float:
+    """How wide bars can be without hiding each other, in days."""
+    span = max(at) - min(at)
+    return max(span / max(len(at), 8) * 0.6, 1 / 1440) if span else 1 / 24
+
+
+def _svg(figure: Figure) -> str:
+    """The picture in the colours of the page around it."""
+    out = io.StringIO()
+    figure.savefig(out, format="svg", transparent=True, metadata={"Date": None, "Creator": None})
+    text = out.getvalue()
+    text = text[text.index("<svg") :].replace(INK, "currentColor")
+    return text.replace("'DejaVu Sans'", "inherit")
+
+
+def _save(figure: Figure, path: Path) -> None:
+    if path.suffix.lower() != ".png":
+        raise BadOption(f"Charts are written as .png; {path} has another ending.")
+    try:
+        figure.savefig(path, format="png", dpi=110, facecolor=PAPER)
+    except OSError as error:
+        raise BadOption(f"The chart can't be written to {path}: {error.strerror or error}.") from None

@@ -1,0 +1,67 @@
+"""A receipt as one HTML page: no network, light, dark and print, all that came from outside made harmless."""
+
+from collections.abc import Sequence
+from importlib.resources import files
+from pathlib import Path
+
+from jinja2 import Environment, StrictUndefined
+from markupsafe import Markup
+
+from tidymerge.errors import BadOption
+from tidymerge.receipt import Receipt, State, Touch
+from tidymerge.reports.charts import columns_svg, tally_svg
+
+_HEADINGS = {
+    State.PREVIEWED: ("Preview of", "Preview of undoing"),
+    State.LOADED: ("Loaded", "Loaded"),
+    State.UNDONE: ("Undone:", "Undone:"),
+}
+
+
+def write_page(receipt: Receipt, touched: Sequence[Touch], path: Path) -> None:
+    """Write the page. `touched` are the first of the changed records. Raises BadOption."""
+    text = page(receipt, touched)
+    try:
+        path.write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise BadOption(f"The page can't be written to {path}: {error.strerror}.") from None
+
+
+def page(receipt: Receipt, touched: Sequence[Touch]) -> str:
+    """The page's text."""
+    source = (files("tidymerge.reports") / "page.html").read_text(encoding="utf-8")
+    environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
+    headings = _HEADINGS.get(receipt.state, ("Not loaded:", "Not undone:"))
+    counts = {
+        name: getattr(receipt.rows, name)
+        for name in ("inserted", "updated", "deleted", "unchanged", "skipped", "rejected")
+    }
+    table = receipt.tables[0]
+    return environment.from_string(source).render(
+        receipt=receipt,
+        table=table,
+        heading=headings[bool(receipt.undoes)],
+        closing=_closing(receipt),
+        tone="bad" if receipt.state in (State.STOPPED, State.FAILED) else "good",
+        # The pictures are ours; every text in them went through the plotting library's own escaping.
+        tally_picture=Markup(tally_svg(receipt)),  # noqa: S704
+        columns_picture=Markup(columns_svg(receipt)),  # noqa: S704
+        tally_words=", ".join(f"{count:,} {name}" for name, count in counts.items()),
+        columns_words=", ".join(f"{name}: {count:,}" for name, count in table.columns.items()),
+        touched=touched,
+        more_touched=receipt.changed - len(touched) if touched else 0,
+        more_rejects=receipt.rows.rejected - len({(cell.origin, cell.row) for cell in receipt.rejects.first}),
+        can_be_undone=receipt.run and receipt.changed and receipt.state in (State.LOADED, State.UNDONE),
+    )
+
+
+def _closing(receipt: Receipt) -> str:
+    if receipt.state is State.PREVIEWED:
+        return "Nothing was written: this is a preview."
+    if receipt.state not in (State.LOADED, State.UNDONE):
+        return "Nothing was written."
+    if not receipt.changed:
+        return "There was nothing to write: the table already held what the rows say."
+    if not receipt.verified:
+        return "Committed, but not verified: the target's own triggers made a difference (see the notes)."
+    return "Committed, after every written record was read back and found equal."

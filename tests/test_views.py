@@ -1,0 +1,130 @@
+"""Receipts that people look at: the page and the pictures. What came from outside is only text in them."""
+
+import json
+import re
+from html.parser import HTMLParser
+
+import pytest
+
+from conftest import stored, text_file
+from tidymerge.core.unusual import unusual
+
+HOSTILE = "<script>alert(1)</script>"
+SHEET = [
+    ["apiary_code", "hive_no", "queen_colour", "notes"],
+    ["L01", 1, "red", HOSTILE],
+    ["L01", 2, "blue", '"><img src=x onerror=alert(2)>'],
+    ["N09", 4, "green", "$a_1$"],
+    ["N09", "x<b>", "green", ""],
+]
+
+
+class Read(HTMLParser):
+    """The page as a browser has it: the tags, and the text outside of scripts and styles."""
+
+    def __init__(self, page):
+        super().__init__()
+        self.tags, self.text, self._inside = [], [], None
+        self.feed(page)
+
+    def handle_starttag(self, tag, attrs):
+        self.tags.append((tag, dict(attrs)))
+        self._inside = tag
+
+    def handle_data(self, data):
+        if self._inside not in ("script", "style"):
+            self.text.append(data)
+
+    @property
+    def words(self):
+        return " ".join(" ".join(self.text).split())
+
+
+def is_png(path):
+    return path.read_bytes()[:8] == b"\x89PNG\r\n\x1a\n" and path.stat().st_size > 5000
+
+
+def test_the_page_tells_the_receipt_and_nothing_in_it_is_obeyed(run, hives, folder):
+    incoming = text_file(folder / "in.csv", SHEET)
+    ended = run("load", incoming, "--into", hives, "--yes", "--page", "p.html", "--chart", "c.png", "--json")
+    receipt = ended.receipt
+    text = (folder / "p.html").read_text("utf-8")
+    read = Read(text)
+    for words in (
+        "Loaded", "coop.db#hives", "3 rows before, 4 after", receipt["run"], receipt["fingerprint"], "The 3 changed records",
+        HOSTILE, "$a_1$", "not a whole number" if "not a whole number" in text else "not a number", "x<b>", "read back and found equal",
+        f"tidymerge undo {receipt['run']}",
+    ):  # fmt: skip
+        assert words in read.words, words
+    tags = [tag for tag, _ in read.tags]
+    assert tags.count("script") == 1  # ours
+    assert "img" not in tags
+    assert not [attrs for _, attrs in read.tags for name in attrs if name.startswith("on") or name == "src"]
+    assert not re.findall(r"(?:href|url\()=?[\"']?(?:https?:)?//", text.replace("http://www.w3.org", ""))  # no network
+    assert is_png(folder / "c.png")
+    again = run("receipt", "last", "--page", "again.html", "--chart", "again.png")
+    assert again.status == 0
+    assert (folder / "again.html").read_text("utf-8") == text
+
+
+def test_previews_and_undos_have_pages_too(run, hives, folder):
+    incoming = text_file(folder / "in.csv", SHEET)
+    run("preview", incoming, "--into", hives, "--page", "preview.html", "--chart", "p.png")
+    shown = Read((folder / "preview.html").read_text("utf-8")).words
+    assert "Preview of" in shown
+    assert "The 3 changed records" in shown
+    assert "To take it back" not in shown
+    run("load", incoming, "--into", hives, "--yes")
+    run("undo", "last", "--page", "undo.html")
+    undone = Read((folder / "undo.html").read_text("utf-8")).words
+    assert "Undone: run" in undone
+    assert "deleted N09 / 4" in undone
+
+
+def test_a_page_shows_the_first_thousand_records_and_says_so(run, hives, folder):
+    rows = [SHEET[0], *([f"X{at}", at, "red", ""] for at in range(1200))]
+    ended = run(
+        "load",
+        text_file(folder / "in.csv", rows),
+        "--into",
+        hives,
+        "--yes",
+        "--most-inserted",
+        "1200",
+        "--page",
+        "p.html",
+    )
+    assert ended.status == 0, ended.err
+    read = Read((folder / "p.html").read_text("utf-8"))
+    assert "The first 1,000 of the 1,200 changed records" in read.words
+    assert "--changes changes.csv" in read.words
+
+
+@pytest.mark.parametrize("option", [("--page", "p.txt"), ("--chart", "c.svg"), ("--page", "nowhere/p.html")])
+def test_a_page_that_could_not_be_written_stops_the_load_before_it_begins(run, hives, folder, option):
+    before = stored(hives)
+    ended = run("load", text_file(folder / "in.csv", SHEET), "--into", hives, "--yes", *option)
+    assert (ended.status, "bad-option" in ended.err, stored(hives)) == (2, True, before)
+
+
+def test_loads_over_time_are_drawn_and_unusual_ones_stand_out(run, hives, folder, home):
+    assert "no loads to draw" in run("runs", "--chart", "r.png").err
+    run("load", text_file(folder / "in.csv", SHEET), "--into", hives, "--yes")
+    (path,) = (home / "runs").glob("*.json")
+    entry = json.loads(path.read_text("utf-8"))
+    for week in range(1, 9):
+        entry |= {"name": f"202605{week:02}-000000-0000000", "started": f"2026-05-{week:02}T00:00:00+00:00"}
+        entry["receipt"]["rows"]["updated"] = 400 if week == 5 else 40 + week
+        path.with_name(f"{entry['name']}.json").write_text(json.dumps(entry), "utf-8")
+    drawn = run("runs", "--chart", "r.png", "--since", "2026-05-01", "--json")
+    assert drawn.status == 0
+    assert is_png(folder / "r.png")
+    assert "2 stand out" in run("runs", "--chart", "r.png").out  # the great one, and the three rows of today's
+
+
+@pytest.mark.parametrize(
+    ("counts", "odd"),
+    [([], []), ([5, 5, 5, 900], []), ([5, 5, 5, 5, 900], [4]), ([50, 48, 52, 51, 0], [4]), ([10, 11, 12, 13, 14, 15], []), ([7] * 9 + [8], [])],
+)  # fmt: skip
+def test_what_is_far_from_the_usual_is_unusual(counts, odd):
+    assert unusual(counts).nonzero()[0].tolist() == odd
