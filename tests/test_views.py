@@ -1,12 +1,16 @@
 """Receipts that people look at: the page and the pictures. What came from outside is only text in them."""
 
+import io
 import json
 import re
 from html.parser import HTMLParser
 
 import pytest
+from rich.console import Console
 
-from conftest import stored, text_file
+from conftest import PROGRAM, stored, text_file
+from test_commands import on_terminal
+from tidymerge.cli.bars import Bars
 from tidymerge.core.unusual import unusual
 
 HOSTILE = "<script>alert(1)</script>"
@@ -120,6 +124,35 @@ def test_loads_over_time_are_drawn_and_unusual_ones_stand_out(run, hives, folder
     assert drawn.status == 0
     assert is_png(folder / "r.png")
     assert "2 stand out" in run("runs", "--chart", "r.png").out  # the great one, and the three rows of today's
+
+
+def test_in_a_log_each_long_stage_leaves_a_line_and_none_beside_json(capsys):
+    def stages(json):
+        now = iter([0.0, 2.0, 2.0, 2.1, 2.1, 7.1])
+        with Bars(Console(file=io.StringIO()), json=json, clock=lambda: next(now)) as bars:
+            bars.stage("reading")
+            bars.rows(400)
+            bars.stage("reading", 1000)
+            bars.rows(600)
+            bars.stage("comparing", 1000)
+            bars.stage("testing")
+        return capsys.readouterr()
+
+    assert stages(json=False) == ("", "reading: 1,000 rows, 500 a second, 2.0 s\ntesting: done, 5.0 s\n")
+    assert stages(json=True) == ("", "")
+
+
+def test_on_a_terminal_the_stages_have_bars_and_json_has_none(hives, folder, monkeypatch):
+    monkeypatch.setenv("TIDYMERGE_ROWS_AT_ONCE", "100")
+    monkeypatch.setenv("TIDYMERGE_LARGE_FILE", "10")
+    rows = [SHEET[0], *([f"X{at}", at, "red", ""] for at in range(600))]
+    command = [PROGRAM, "load", text_file(folder / "in.csv", rows), "--into", hives, "--yes", "--most-inserted", "600"]
+    shown, status = on_terminal([*command, "--json"], b"", folder)
+    assert (status, shown.lstrip()[0], "comparing with" in shown) == (0, "{", False)
+    shown, status = on_terminal(command, b"", folder)
+    assert status == 0
+    assert "comparing with the target" in shown
+    assert "600 rows" in shown
 
 
 @pytest.mark.parametrize(

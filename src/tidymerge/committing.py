@@ -45,13 +45,14 @@ class Orders:
 
 def carry_out(target: Target, decided: Decided, orders: Orders) -> Receipt:
     """Write, prove and commit what was decided; what undo needs is safe on disk before. Raises ProofFailed, Stopped."""
-    orders.progress.stage("writing")
+    changed = decided.tally.inserted + decided.tally.updated + decided.tally.deleted
+    orders.progress.stage("writing", changed)
     columns = _Columns.of(decided)
-    decided, written = _write(target, decided, orders.recording, columns)
+    decided, written = _write(target, decided, orders, columns)
     if written.refused:
         orders.check(decided)
-    orders.progress.stage("reading back what was written")
-    decided, verified = _prove(target, decided, written, trusting=orders.trusting)
+    orders.progress.stage("reading back what was written", changed)
+    decided, verified = _prove(target, decided, written, orders)
     file = orders.save(decided)
     try:
         # Made before the commit: after it nothing may fail.
@@ -108,7 +109,7 @@ class _Columns:
         )
 
 
-def _write(target: Target, decided: Decided, recording: Recording, columns: _Columns) -> tuple[Decided, Written]:
+def _write(target: Target, decided: Decided, orders: Orders, columns: _Columns) -> tuple[Decided, Written]:
     """Write, log, and account for what only the database could find fault with."""
     parts, done = [], []
     for part in decided.parts:
@@ -123,8 +124,9 @@ def _write(target: Target, decided: Decided, recording: Recording, columns: _Col
         if after.num_rows != kept.changes.after.num_rows:
             raise ProofFailed("Several records have the key of a new one; all was rolled back.")
         keys = dict.fromkeys((*columns.record_key, *decided.pairing.key))
-        recording.add(logged(part.rows(), kept.changes, before.filter(pa.array(stays)), after, list(keys)))
+        orders.recording.add(logged(part.rows(), kept.changes, before.filter(pa.array(stays)), after, list(keys)))
         parts.append(kept)
+        orders.progress.rows(len(kept.changes.positions) + kept.changes.deletes)
     refused = tuple(refusal for one in done for refusal in one.refused)
     updated, inserted = sum(one.updated for one in done), sum(one.inserted for one in done)
     total = Written(updated, inserted, sum(one.deleted for one in done), refused)
@@ -138,7 +140,7 @@ def _write(target: Target, decided: Decided, recording: Recording, columns: _Col
     return decided.with_parts(parts, note), total
 
 
-def _prove(target: Target, decided: Decided, written: Written, *, trusting: bool) -> tuple[Decided, bool]:
+def _prove(target: Target, decided: Decided, written: Written, orders: Orders) -> tuple[Decided, bool]:
     """Prove counts and values inside the transaction. Raises ProofFailed, unless triggers are trusted with rows."""
     try:
         for part in decided.parts:
@@ -148,9 +150,10 @@ def _prove(target: Target, decided: Decided, written: Written, *, trusting: bool
         account.prove_written(changes, decided.rows_before, target.count(), did)
         for part in decided.parts:
             _prove_read_back(target, decided, part)
+            orders.progress.rows(len(part.changes.positions) + part.changes.deletes)
     except ProofFailed as failed:
         suspects = target.suspects()
-        if trusting and suspects:
+        if orders.trusting and suspects:
             return decided.with_parts(decided.parts, f"Not verified, as triggers are trusted: {failed}"), False
         if not suspects:
             raise

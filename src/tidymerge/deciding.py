@@ -1,6 +1,6 @@
 """Everything up to the decision: both sides read, matched, compared, staged, and the constraints settled."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 
@@ -177,9 +177,8 @@ def decide_all(
     plan = Plan.of(job, target, shape, gathered, run)
     if gathered.batches is not None and not can_split(plan.pairing, shape):
         gathered = gathered.together()
-    progress.stage("reading and comparing the target")
     noticed = _Noticed()
-    parts = _decide_parts(plan, gathered, noticed)
+    parts = _decide_parts(plan, gathered, noticed, progress)
     rows_before = noticed.rows if noticed.complete else target.count()
     progress.stage("testing the constraints")
     settled = settle_constraints(target, without_refused(parts, noticed.refusals, target), plan.pairing)
@@ -208,14 +207,29 @@ def decide_all(
     )
 
 
-def _decide_parts(plan: Plan, gathered: Gathered, noticed: _Noticed) -> list[Part]:
+def _decide_parts(plan: Plan, gathered: Gathered, noticed: _Noticed, progress: Progress) -> list[Part]:
     """Decide about all rows, most often in one part, and stage what is to change."""
     parts: list[Part] = []
     staged = 0
+    batches = gathered.batches
+    if batches is None:
+        progress.rows(len(gathered.sample.row_numbers))
+    else:
+        progress.stage("reading the incoming rows", gathered.expected)
+        gathered = replace(gathered, batches=lambda: _counted(batches(), progress))
     for piece in split(gathered, plan.keys, plan.pairing, plan.target, plan.columns_read):
+        if not parts:
+            progress.stage("comparing with the target", gathered.expected or len(gathered.sample.row_numbers))
         parts.append(_decide_piece(plan, piece, noticed, staged))
+        progress.rows(parts[-1].read)
         staged += len(parts[-1].changes.positions)
     return parts
+
+
+def _counted(batches: Iterator[Incoming], progress: Progress) -> Iterator[Incoming]:
+    for batch in batches:
+        yield batch
+        progress.rows(len(batch.row_numbers))
 
 
 def _decide_piece(plan: Plan, piece: Piece, noticed: _Noticed, first: int) -> Part:

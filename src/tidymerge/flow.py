@@ -29,7 +29,10 @@ ATTEMPTS = 4  # how often a load that others stood in the way of is started
 
 
 class _Quiet:
-    def stage(self, words: str) -> None:
+    def stage(self, words: str, rows: int | None = None) -> None:
+        """Say nothing."""
+
+    def rows(self, count: int) -> None:
         """Say nothing."""
 
 

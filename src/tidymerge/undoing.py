@@ -73,6 +73,7 @@ def decide_undo(run: Run, logs: Iterable[Logged], target: Target, progress: Prog
         incoming = Incoming(f"run {run.name}", (), log.rows, 0)
         parts.append(Part(partial(_same, incoming), changes, len(log.rows)))
         refusals += target.stage(changes, existing, pairing)
+        progress.rows(len(log.rows))
     if pairing is None:
         raise NotUndoable(f"The run {run.name} changed nothing, so there is nothing to undo.")
     rows_before = target.count()

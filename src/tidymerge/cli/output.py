@@ -7,7 +7,7 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Self
+from typing import TYPE_CHECKING, Any
 
 import typer
 from rich.console import Console
@@ -117,24 +117,3 @@ def uninterrupted() -> Iterator[None]:
         for number, handler in zip(numbers, before, strict=True):
             signal.signal(number, handler)
         raise
-
-
-class StageLine:
-    """Progress on a terminal: one line that says what is being done; nothing anywhere else."""
-
-    def __init__(self, target: Console) -> None:
-        self._status = target.status("", spinner="line") if target.is_terminal else None
-
-    def stage(self, words: str) -> None:
-        """Show the stage."""
-        if self._status:
-            self._status.update(words)
-
-    def __enter__(self) -> Self:
-        if self._status:
-            self._status.start()
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        if self._status:
-            self._status.stop()

@@ -75,8 +75,9 @@ def _load(
     """Load; if it is stopped, what would have been done is shown first."""
     from tidymerge import flow
     from tidymerge.cli import draw, output
+    from tidymerge.cli.bars import Bars
 
-    with output.StageLine(out) as progress:
+    with Bars(out, json=json) as progress:
         try:
             return flow.load(
                 job,
@@ -96,9 +97,10 @@ def _ask(out: "Console", job: "Job") -> str:
     """Show the preview, ask, and return its fingerprint, so that the load does what was shown or stops."""
     from tidymerge import flow
     from tidymerge.cli import draw, output
+    from tidymerge.cli.bars import Bars
     from tidymerge.core.caution import plural
 
-    with output.StageLine(out) as progress:
+    with Bars(out) as progress:
         receipt = flow.preview(job, progress=progress)
     draw.receipt(out, receipt)
     if receipt.limits:

@@ -34,6 +34,7 @@ def preview(
     """Show what a load would do; nothing is written."""
     from tidymerge import flow
     from tidymerge.cli import output
+    from tidymerge.cli.bars import Bars
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
@@ -43,7 +44,7 @@ def preview(
             most_updated, most_inserted, most_rejected, fewest_rows, expect_updated, expect_inserted
         )
         job = options.make_job(job_file, incoming, into, key, mapped, only, header_row, rows, skip_when, read, limits)
-        with output.StageLine(out) as progress:
+        with Bars(out, json=json) as progress:
             most = 0 if page is None else output.ROWS_ON_PAGE
             file = Path(rejects) if rejects else None
             receipt, touched = flow.preview_in_full(job, most, rejects=file, progress=progress)

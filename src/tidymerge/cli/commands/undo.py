@@ -12,7 +12,7 @@ from tidymerge.errors import Stopped
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from tidymerge.cli.output import StageLine
+    from tidymerge.cli.bars import Bars
     from tidymerge.receipt import Receipt
 
 
@@ -40,6 +40,7 @@ def undo(
     """Put back what a run changed, all or nothing, where nobody has changed it since."""
     from tidymerge import flow
     from tidymerge.cli import output
+    from tidymerge.cli.bars import Bars
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
@@ -47,7 +48,7 @@ def undo(
         drawn = False
         if not preview and not yes and expect is None and out.is_terminal and sys.stdin.isatty():
             expect, drawn = _ask(out, run, into, rest=rest), True
-        with output.StageLine(out) as progress:
+        with Bars(out, json=json) as progress:
             if preview:
                 receipt = flow.preview_undo(run, into=into, progress=progress)
             else:
@@ -65,7 +66,7 @@ def _undo(
     expect: str | None,
     conflicts: str | None,
     trust_triggers: bool,
-    progress: "StageLine",
+    progress: "Bars",
     *,
     quiet: bool,
 ) -> "Receipt":
@@ -94,9 +95,10 @@ def _ask(out: "Console", run: str, into: str | None, *, rest: bool) -> str:
     """Show what would be undone, ask, and return its fingerprint, so that the undo does what was shown or stops."""
     from tidymerge import flow
     from tidymerge.cli import draw, output
+    from tidymerge.cli.bars import Bars
     from tidymerge.core.caution import plural
 
-    with output.StageLine(out) as progress:
+    with Bars(out) as progress:
         receipt = flow.preview_undo(run, into=into, progress=progress)
     draw.receipt(out, receipt)
     if receipt.rows.rejected and not rest:
