@@ -43,7 +43,7 @@ class ChangeSet:
     within both. `before` has one row an update. `changed[c]` marks the updates that change column c.
     `incoming` and `existing` index into the rows that they came from (`existing` only for updates).
     `given[c]` marks the inserts that give column c a value, be it null; the others leave it to its default.
-    `stamps` are columns that no fingerprint heeds; `skips` counts skipped rows by why.
+    `stamps` are columns that no fingerprint heeds; `skips` are the skipped rows by why.
     `leaving` are the records to delete, `removed` what they hold, `leaving_rows` the rows that ask for it and
     `departures` their places in a staging table of their own, numbered on from `positions`.
     """
@@ -60,7 +60,7 @@ class ChangeSet:
     positions: Indices
     given: Mapping[str, Mask]
     stamps: tuple[str, ...] = ()
-    skips: Mapping[str, int] = field(default_factory=dict)
+    skips: Mapping[str, Indices] = field(default_factory=dict)
     leaving: Indices = field(default_factory=_no_indices)
     leaving_rows: Indices = field(default_factory=_no_indices)
     departures: Indices = field(default_factory=_no_indices)

@@ -25,11 +25,20 @@ Shield = Callable[[], AbstractContextManager[object]]
 
 
 @dataclass(frozen=True, slots=True)
+class Saved:
+    """Files written beside a run: that of the rows that were not loaded, all of them, and what is worth noting."""
+
+    rejects: Path | None = None
+    files: tuple[Path, ...] = ()
+    notes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Orders:
     """How a decided run is carried out.
 
     `run` is its entry in the log as far as it is known; `check` raises Stopped where the run may not go on, `save`
-    writes the file of the rows that were not loaded, if there is to be one; `shield` guards the moment of the commit
+    writes the files that are asked for besides; `shield` guards the moment of the commit
     against interruption; with `trusting`, the target's triggers may make a difference.
     """
 
@@ -37,7 +46,7 @@ class Orders:
     clock: Clock
     recording: Recording
     check: Callable[[Decided], None]
-    save: Callable[[Decided], Path | None]
+    save: Callable[[Decided], Saved]
     progress: Progress
     shield: Shield
     trusting: bool = False
@@ -53,10 +62,11 @@ def carry_out(target: Target, decided: Decided, orders: Orders) -> Receipt:
         orders.check(decided)
     orders.progress.stage("reading back what was written", changed)
     decided, verified = _prove(target, decided, written, orders)
-    file = orders.save(decided)
+    saved = orders.save(decided)
+    decided = replace(decided, notes=(*decided.notes, *saved.notes))
     try:
         # Made before the commit: after it nothing may fail.
-        receipt = make_receipt(decided, orders.run.state, orders.clock, file, verified=verified)
+        receipt = make_receipt(decided, orders.run.state, orders.clock, saved.rejects, verified=verified)
         receipt = replace(receipt, undoes=orders.run.undoes)
         run = replace(
             orders.run,
@@ -73,7 +83,7 @@ def carry_out(target: Target, decided: Decided, orders: Orders) -> Receipt:
             receipt = replace(receipt, seconds=time.perf_counter() - orders.clock.began)
             orders.recording.settle(replace(run, receipt=receipt))
     except BaseException:
-        if file is not None:
+        for file in saved.files:
             file.unlink(missing_ok=True)
         raise
     return receipt

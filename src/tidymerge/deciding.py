@@ -186,7 +186,7 @@ def decide_all(
     counted = account.tally(changes)
     for part in settled:
         account.prove_tally(account.tally([part.changes]), part.changes, part.read)
-        noticed.add(part.changes.skips, noticed.skips)
+        noticed.add({why: len(rows) for why, rows in part.changes.skips.items()}, noticed.skips)
     lookalikes = counted.inserted and not noticed.complete
     known = [_lookalikes(target, changes, plan.pairing)] if lookalikes else noticed.known
     warnings = caution.cautions(counted, rows_before, noticed.unreadable, plan.pairing.key)

@@ -8,7 +8,7 @@ from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 
-from tidymerge.committing import Orders, Shield, carry_out
+from tidymerge.committing import Orders, Saved, Shield, carry_out
 from tidymerge.core import caution
 from tidymerge.deciding import Decided, decide_all
 from tidymerge.errors import NotUndoable, Stopped, TargetChanged
@@ -19,7 +19,7 @@ from tidymerge.job.model import Job
 from tidymerge.ports import Progress, Recording, RunLog, Target
 from tidymerge.receipt import Receipt, State, Touch
 from tidymerge.recording import recorded, settle_all
-from tidymerge.reporting import Clock, first_touches, make_receipt, save_conflicts, save_rejects
+from tidymerge.reporting import Clock, first_touches, make_receipt, save_conflicts, save_marked, save_rejects
 from tidymerge.reports.rejects_file import default_path
 from tidymerge.run import Run
 from tidymerge.targets import open_target, reopened
@@ -45,14 +45,16 @@ def preview(job: Job, *, rejects: Path | None = None, progress: Progress = QUIET
 
 
 def preview_in_full(
-    job: Job, most: int, *, rejects: Path | None = None, progress: Progress = QUIET
+    job: Job, most: int, *, rejects: Path | None = None, marked: Path | None = None, progress: Progress = QUIET
 ) -> tuple[Receipt, list[Touch]]:
-    """A preview, and the first `most` records that would change."""
+    """A preview, and the first `most` records that would change. `marked` is the file of the sender's copy."""
     clock = _clock(named=False)
     with Gathering(job) as gathering, open_target(job.target, write=False) as target:
         decided = decide_all(job, target, gathering.rows, ("(preview)", clock.started), progress)
         if rejects is not None:
             save_rejects(decided, rejects)
+        if marked is not None and (note := save_marked(decided, marked, clock, preview=True)):
+            decided = replace(decided, notes=(*decided.notes, note))
         return make_receipt(decided, State.PREVIEWED, clock, rejects=rejects), first_touches(decided, most)
 
 
@@ -62,15 +64,16 @@ def load(
     accept_warnings: bool = False,
     expect: str | None = None,
     rejects: Path | None = None,
+    marked: Path | None = None,
     progress: Progress = QUIET,
     shield: Shield = nullcontext,
 ) -> Receipt:
     """Decide, write, prove, log and commit, in one transaction; where others stand in the way, again from the start.
 
-    `shield` guards the moment of the commit against interruption, so that what is said afterwards
-    is true. Raises Stopped when a limit of the job is exceeded, when `expect` (a fingerprint) differs, when there are
-    warnings that are not accepted, or when the job is strict and a row was rejected; TargetChanged when others
-    stood in the way every time; LogUnwritable when the log can't keep what undo needs.
+    `marked` is the file of the sender's copy. `shield` guards the moment of the commit against interruption, so that
+    what is said afterwards is true. Raises Stopped when a limit of the job is exceeded, when `expect` (a fingerprint)
+    differs, when there are warnings that are not accepted, or when the job is strict and a row was rejected;
+    TargetChanged when others stood in the way every time; LogUnwritable when the log can't keep what undo needs.
     """
     clock = _clock(named=True)
     log = FolderLog()
@@ -97,7 +100,7 @@ def load(
                     clock,
                     recording,
                     lambda found: _check_strict(found, job, clock, rejects),
-                    lambda found: _write_rejects(found, job, rejects),
+                    lambda found: _save(found, job, clock, rejects, marked),
                     progress,
                     shield,
                     job.trust_triggers,
@@ -147,8 +150,11 @@ def undo(
             if decided.tally.rejected and not rest:
                 raise _conflicting(decided, undone, clock, conflicts)
 
-        def save(decided: Decided) -> Path | None:
-            return None if conflicts is None else save_conflicts(decided, conflicts)
+        def save(decided: Decided) -> Saved:
+            if conflicts is None:
+                return Saved()
+            path = save_conflicts(decided, conflicts)
+            return Saved(path, (path,))
 
         def once() -> Receipt:
             with open_target(address, write=True) as target:
@@ -226,12 +232,15 @@ def _check_strict(decided: Decided, job: Job, clock: Clock, rejects: Path | None
     )
 
 
-def _write_rejects(decided: Decided, job: Job, asked: Path | None) -> Path | None:
-    if asked is None and not decided.tally.rejected:
-        return None
-    path = asked or default_path(job.incoming[0], Path())
-    save_rejects(decided, path)
-    return path
+def _save(decided: Decided, job: Job, clock: Clock, asked: Path | None, marked: Path | None) -> Saved:
+    """Write the rejects, if there are any or they were asked for, and the sender's copy."""
+    path = asked
+    if path is None and decided.tally.rejected:
+        path = default_path(job.incoming[0], Path())
+    if path is not None:
+        save_rejects(decided, path)
+    note = None if marked is None else save_marked(decided, marked, clock, preview=False)
+    return Saved(path, tuple(file for file in (path, marked) if file is not None), (note,) if note else ())
 
 
 def _undoable(log: RunLog, text: str) -> Run:

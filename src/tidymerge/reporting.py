@@ -9,10 +9,14 @@ from pathlib import Path
 import numpy as np
 import pyarrow as pa
 
+from tidymerge.address import is_server, parse
 from tidymerge.core import account, samples
+from tidymerge.core.convert import as_text
+from tidymerge.core.marks import marks_of, together
 from tidymerge.core.rejects import first_rejects, rejected_rows, rejects_table
 from tidymerge.core.tidy import guard
 from tidymerge.deciding import Decided
+from tidymerge.errors import BadOption
 from tidymerge.receipt import Example, Receipt, RejectedCell, Rejects, SampleRow, State, TableReceipt, Touch
 from tidymerge.reports.rejects_file import write_rejects
 
@@ -55,6 +59,24 @@ def save_conflicts(decided: Decided, path: Path) -> Path:
     guarded = {name: guard(pa.array(texts, pa.string())) for name, texts in columns.items()}
     write_rejects(pa.table(guarded), path)
     return path
+
+
+def save_marked(decided: Decided, path: Path, clock: Clock, *, preview: bool) -> str | None:
+    """Write the incoming rows with what became of each; what is worth knowing about the file. Raises BadOption."""
+    from tidymerge.reports.marked_file import write_marked  # late: few ask for it, and it takes long to import
+
+    incoming = decided.incoming.sample
+    if incoming.origin is not None:
+        raise BadOption("A marked copy is made of one sheet or file at a time; this load takes rows from several.")
+    parts = [(part.rows(), part.changes) for part in decided.parts]
+    tables = [pa.table({column.name: as_text(column) for column in rows.columns}) for rows, _ in parts]
+    order = np.argsort(np.concatenate([rows.row_numbers for rows, _ in parts]), kind="stable")
+    cells = pa.concat_tables(tables, promote_options="default").take(pa.array(order))
+    marks = together([marks_of(rows, changes, decided.pairing) for rows, changes in parts])
+    file = parse(incoming.address).path if incoming.sheet and not is_server(incoming.address) else None
+    original = file if file is not None and file.suffix.lower() == ".xlsx" and file.is_file() else None
+    header = (incoming.sheet, incoming.header_row)
+    return write_marked(path, marks, cells, header, original, clock.started, preview=preview)
 
 
 def first_touches(decided: Decided, most: int) -> list[Touch]:

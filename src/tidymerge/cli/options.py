@@ -113,6 +113,12 @@ ExpectInserted = Annotated[
 TrustTriggers = Annotated[
     bool, typer.Option("--trust-triggers", help="Accept what the target's own triggers change, with a note.")
 ]
+Marked = Annotated[
+    str | None,
+    typer.Option(
+        "--marked", metavar="FILE", help="Write a copy of the incoming rows with what became of each, .xlsx or .csv."
+    ),
+]
 Page = Annotated[
     str | None, typer.Option("--page", metavar="FILE", help="Write the receipt as a page to this .html file.")
 ]

@@ -65,11 +65,11 @@ def show(out: Console, receipt: "Receipt", *, json: bool, details: bool = True) 
         draw.receipt(out, receipt, details=details)
 
 
-def check_views(page: str | None, chart: str | None) -> None:
-    """Make sure, before anything is done, that the page and the chart can be written. Raises BadOption."""
-    for path, ending in ((page, ".html"), (chart, ".png")):
-        if path is not None and Path(path).suffix.lower() != ending:
-            raise BadOption(f"{path} must end in {ending}, as that is what is written to it.")
+def check_views(page: str | None, chart: str | None, marked: str | None = None) -> None:
+    """Make sure, before anything is done, that the files asked for can be written. Raises BadOption."""
+    for path, *endings in ((page, ".html"), (chart, ".png"), (marked, ".xlsx", ".csv")):
+        if path is not None and Path(path).suffix.lower() not in endings:
+            raise BadOption(f"{path} must end in {' or '.join(endings)}, as that is what is written to it.")
         if path is not None and not Path(path).absolute().parent.is_dir():
             raise BadOption(f"There is no folder {Path(path).parent} to write {Path(path).name} to.")
 

@@ -78,8 +78,10 @@ def decide(question: Question, skipped: Mask) -> ChangeSet:
     outcomes[fresh] = Outcome.INSERTED
     outcomes[np.logical_or.reduce(list(skips.values()))] = Outcome.SKIPPED
     outcomes[marked(flaws, question.rows)] = Outcome.REJECTED
-    counted = {why: int((mask & (outcomes == Outcome.SKIPPED)).sum()) for why, mask in skips.items()}
-    return _change_set(question, outcomes, tuple(flaws), update, new_values, {w: n for w, n in counted.items() if n})
+    left_out = {why: np.flatnonzero(mask & (outcomes == Outcome.SKIPPED)) for why, mask in skips.items()}
+    return _change_set(
+        question, outcomes, tuple(flaws), update, new_values, {why: rows for why, rows in left_out.items() if len(rows)}
+    )
 
 
 def _defaults_for_blanks(question: Question) -> Converted:
@@ -239,7 +241,7 @@ def _change_set(
     flaws: tuple[Flaw, ...],
     update: _Updates,
     new_values: pa.Table,
-    skips: Mapping[str, int],
+    skips: Mapping[str, Indices],
 ) -> ChangeSet:
     values = question.converted.values
     shapes = shapes_of(update.changed, len(update.rows))

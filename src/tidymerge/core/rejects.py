@@ -23,7 +23,10 @@ def rejects_table(incoming: Incoming, changes: ChangeSet) -> pa.Table:
     """
     rows = rejected_rows(changes)
     arrays = [guard(as_text(column).take(pa.array(rows))) for column in incoming.columns]
-    arrays += [pa.array([incoming.place(row) for row in rows.tolist()], pa.string()), _complaints(changes, rows)]
+    arrays += [
+        pa.array([incoming.place(row) for row in rows.tolist()], pa.string()),
+        guard(pa.array(complaints(changes, rows), pa.string())),
+    ]
     return pa.Table.from_arrays(arrays, [*(column.name for column in incoming.columns), ROW, WHY])
 
 
@@ -32,7 +35,7 @@ def rejected_rows(changes: ChangeSet) -> Indices:
     return np.flatnonzero(first_flaws(changes) >= 0)
 
 
-def _complaints(changes: ChangeSet, rows: np.ndarray) -> pa.Array:
+def complaints(changes: ChangeSet, rows: np.ndarray) -> np.ndarray:
     """All that is wrong with each of `rows`, in one sentence a flaw."""
     place = np.full(len(changes.outcomes), -1, np.int64)
     place[rows] = np.arange(len(rows))
@@ -41,7 +44,7 @@ def _complaints(changes: ChangeSet, rows: np.ndarray) -> pa.Array:
         said = np.array(complaint_texts(flaw), object)
         at = place[flaw.rows]
         texts[at] = np.where(texts[at] == "", said, texts[at] + "; " + said)
-    return guard(pa.array(texts, pa.string()))
+    return texts
 
 
 def complaint_texts(flaw: Flaw) -> list[str]:

@@ -13,6 +13,8 @@ if TYPE_CHECKING:
 
 _SHEET, _TABLE, _JOB, _REJECTS = "week32.xlsx#Inspections", "coop.db#hives", "week.toml", "week32-rejects.csv"
 _LOAD = ["load", "--job", _JOB, "--rejects", _REJECTS, "--yes"]
+_MARKED, _PAGE, _CHART = "week32-marked.xlsx", "week32.html", "week32.png"
+_VIEWS = ["--marked", _MARKED, "--page", _PAGE, "--chart", _CHART]
 _RULE = "─" * 100
 
 
@@ -27,7 +29,7 @@ def demo(
 
     out = output.console()
     path = Path(folder)
-    _check_folder(path, {DATABASE, WORKBOOK, _JOB, _REJECTS})
+    _check_folder(path, {DATABASE, WORKBOOK, _JOB, _REJECTS, _MARKED, _PAGE, _CHART})
     make_demo(path)
     out.print(f"Made {path / DATABASE} (a co-operative's hives) and {path / WORKBOOK} (this week's inspections).")
     os.chdir(path)
@@ -45,7 +47,7 @@ def demo(
         if line and line not in before:
             out.print(f"    {line}")
     _step(out, "4. What would loading do? Nothing is written yet.", ["preview", "--job", _JOB])
-    _step(out, "5. Load it. (On a terminal, load shows the preview and asks; --yes goes ahead.)", _LOAD)
+    _step(out, "5. Load it. (On a terminal, load shows the preview and asks; --yes goes ahead.)", [*_LOAD, *_VIEWS])
     _step(out, "6. Load the same sheet again: there is nothing left to change.", _LOAD)
     _step(
         out, "7. What was loaded so far, by whom, with which file?", ["runs", "--target", _TABLE, "--since", "1 hour"]
@@ -80,8 +82,11 @@ def _as_typed(arguments: list[str]) -> str:
 def _try_next(out: "Console", path: Path, database: str) -> None:
     from rich.text import Text
 
-    _say(out, f"Try next, in the folder {path}:")
+    _say(out, f"To look at and to try next, in the folder {path}:")
     for words, command in (
+        ("the receipt as a page, to open in a browser", _PAGE),
+        ("the tally as a picture, for a mail", _CHART),
+        ("the sender's sheet, with what became of each row", _MARKED),
         ("see the rejected rows and why", f"tidymerge look {_REJECTS}"),
         ("mend them in the file, then load it", f"tidymerge load {_REJECTS} --job {_JOB}"),
         ("next week, give only the new workbook", f"tidymerge load week33.xlsx --job {_JOB}"),

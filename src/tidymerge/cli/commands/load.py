@@ -32,6 +32,7 @@ def load(
     quote: options.Quote = None,
     encoding: options.Encoding = None,
     rejects: options.RejectsFile = None,
+    marked: options.Marked = None,
     page: options.Page = None,
     chart: options.Chart = None,
     most_updated: options.MostUpdated = None,
@@ -51,7 +52,7 @@ def load(
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
-        output.check_views(page, chart)
+        output.check_views(page, chart, marked)
         read = options.read_options(delimiter, quote, encoding, cells, query)
         limits = options.make_limits(
             most_updated, most_inserted, most_rejected, fewest_rows, expect_updated, expect_inserted
@@ -63,16 +64,23 @@ def load(
         asked = not yes and expect is None and job.incoming != ("-",) and out.is_terminal and sys.stdin.isatty()
         if asked:
             expect = _ask(out, job)
-        receipt = _load(out, job, Path(rejects) if rejects else None, expect, accepted=yes or asked, json=json)
+        files = (Path(rejects) if rejects else None, Path(marked) if marked else None)
+        receipt = _load(out, job, files, expect, accepted=yes or asked, json=json)
     output.save_views(receipt, None, page, chart)
     output.show(out, receipt, json=json, details=False)
     output.finish(receipt)
 
 
 def _load(
-    out: "Console", job: "Job", rejects: Path | None, expect: str | None, *, accepted: bool, json: bool
+    out: "Console",
+    job: "Job",
+    files: "tuple[Path | None, Path | None]",
+    expect: str | None,
+    *,
+    accepted: bool,
+    json: bool,
 ) -> "Receipt":
-    """Load; if it is stopped, what would have been done is shown first."""
+    """Load, writing the rejects and the marked copy to `files`; if it is stopped, show what would have been done."""
     from tidymerge import flow
     from tidymerge.cli import draw, output
     from tidymerge.cli.bars import Bars
@@ -83,7 +91,8 @@ def _load(
                 job,
                 accept_warnings=accepted,
                 expect=expect,
-                rejects=rejects,
+                rejects=files[0],
+                marked=files[1],
                 progress=progress,
                 shield=output.uninterrupted,
             )

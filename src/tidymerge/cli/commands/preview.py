@@ -21,6 +21,7 @@ def preview(
     quote: options.Quote = None,
     encoding: options.Encoding = None,
     rejects: options.RejectsFile = None,
+    marked: options.Marked = None,
     page: options.Page = None,
     chart: options.Chart = None,
     most_updated: options.MostUpdated = None,
@@ -38,7 +39,7 @@ def preview(
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
-        output.check_views(page, chart)
+        output.check_views(page, chart, marked)
         read = options.read_options(delimiter, quote, encoding, cells, query)
         limits = options.make_limits(
             most_updated, most_inserted, most_rejected, fewest_rows, expect_updated, expect_inserted
@@ -47,7 +48,9 @@ def preview(
         with Bars(out, json=json) as progress:
             most = 0 if page is None else output.ROWS_ON_PAGE
             file = Path(rejects) if rejects else None
-            receipt, touched = flow.preview_in_full(job, most, rejects=file, progress=progress)
+            receipt, touched = flow.preview_in_full(
+                job, most, rejects=file, marked=Path(marked) if marked else None, progress=progress
+            )
         output.save_views(receipt, touched, page, chart)
     output.show(out, receipt, json=json)
     output.finish(receipt)
