@@ -97,6 +97,18 @@ class Mariadb:
         return self.run("SELECT * FROM hives ORDER BY k")
 
 
+class TextFile:
+    rounds = 40
+
+    def __init__(self, folder, request):
+        self.path = folder / "hives.csv"
+        self.address = str(self.path)
+        text_file(self.path, [["k", "kg", "note"], *([at, at % 7, "kept"] for at in range(ROWS))])
+
+    def rows(self):
+        return self.path.read_bytes()
+
+
 class Victims:
     """The program, ready to be given a command and to be killed at it; the next one gets ready meanwhile."""
 
@@ -133,12 +145,12 @@ def victims():
     made.next.communicate()
 
 
-@pytest.mark.parametrize("kind", [Sqlite, Postgres, Mariadb], ids=["sqlite", "postgresql", "mariadb"])
+@pytest.mark.parametrize("kind", [Sqlite, Postgres, Mariadb, TextFile], ids=["sqlite", "postgresql", "mariadb", "file"])
 def test_the_table_is_never_half_changed_and_the_log_is_never_wrong(kind, folder, request, home, victims):
     target = kind(folder, request)
     sheet = [["k", "kg", "note"], *([at, at % 5, "came"] for at in range(ROWS // 2, ROWS * 3 // 2))]
     incoming = text_file(folder / "in.csv", sheet)
-    load = ["load", incoming, "--into", target.address, "--yes", "--most-updated", "100%"]
+    load = ["load", incoming, "--into", target.address, "--yes", "--most-updated", "100%", "--key", "k"]
     before, moments = target.rows(), random.Random(7)
     longest = [victims.work(*load)]  # how late a load and an undo are killed; set by how often that was too late
     after = target.rows()
@@ -162,7 +174,9 @@ def test_the_table_is_never_half_changed_and_the_log_is_never_wrong(kind, folder
         seen[done] += 1
         longest[loaded] *= 0.9 if done else 1.05
         if not done:  # the same command, given again, completes
-            again = tidymerge.undo(wrote) if loaded else tidymerge.load(incoming, target.address, limits=NO_LIMITS)
+            again = (
+                tidymerge.undo(wrote) if loaded else tidymerge.load(incoming, target.address, key="k", limits=NO_LIMITS)
+            )
             assert again.changed == ROWS
             assert target.rows() == (before if loaded else after)
     assert min(seen.values()) >= kind.rounds // 10, seen  # not all were too early, nor too late

@@ -90,8 +90,9 @@ def carry_out(target: Target, decided: Decided, orders: Orders) -> Receipt:
 
 
 def _full_address(given: str, found: str) -> str:
-    """The address given, with the table that was found there."""
-    return given if "#" in given else f"{given}#{found.rpartition('#')[2]}"
+    """The address given, with the table that was found there; a file is one table by itself."""
+    _, mark, table = found.rpartition("#")
+    return f"{given}#{table}" if mark and "#" not in given and not Path(found).is_file() else given
 
 
 @dataclass(frozen=True, slots=True)

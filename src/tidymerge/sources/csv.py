@@ -32,6 +32,7 @@ _MARKS = (
     (codecs.BOM_UTF16_LE, "utf-16"),
     (codecs.BOM_UTF16_BE, "utf-16"),
 )
+_LITTLE = (codecs.BOM_UTF16_LE, codecs.BOM_UTF32_LE)
 
 
 class CsvSource:
@@ -43,6 +44,7 @@ class CsvSource:
         self.above = 0
         self.notes: tuple[str, ...] = ()
         data = _read(address) if data is None else data
+        self.encoding, self.mark = "utf-8", b""  # how the file is written, and the byte-order mark that it begins with
         self._data = self._decoded(data, options.encoding)
         if not self._data.strip():
             raise NoRows(f"{self.address} is empty.")
@@ -61,11 +63,17 @@ class CsvSource:
             for mark, encoding in _MARKS:
                 if data.startswith(mark):
                     given = encoding
+                    self.mark = mark
                     data = data[len(mark) :] if encoding == "utf-8" else data
                     break
         try:
             if given is not None and codecs.lookup(given).name != "utf-8":
-                return data.decode(given).removeprefix("\ufeff").encode()
+                text = data.decode(given)
+                self.encoding = "utf-8" if given == "utf-8-sig" else given
+                self.mark = next((mark for mark, _ in _MARKS if data.startswith(mark)), b"")
+                if self.mark and given in ("utf-16", "utf-32"):
+                    self.encoding = f"{given}-{'le' if self.mark in _LITTLE else 'be'}"
+                return text.removeprefix("\ufeff").encode()
             data.decode("utf-8")
         except LookupError:
             raise BadOption(f"There is no encoding called {given!r}; try utf-8, cp1252 or utf-16.") from None
@@ -79,6 +87,11 @@ class CsvSource:
             ) from None
         return data.removeprefix(codecs.BOM_UTF8)
 
+    @property
+    def data(self) -> bytes:
+        """The text as UTF-8, without a byte-order mark."""
+        return self._data
+
     def _guessed(self, data: bytes) -> bytes:
         from charset_normalizer import from_bytes
 
@@ -88,6 +101,7 @@ class CsvSource:
                 text = data.decode(encoding)
             except UnicodeDecodeError:
                 continue
+            self.encoding = encoding
             self.notes += (f"Read as {encoding} text; if letters look wrong, give --encoding.",)
             return text.encode()
         raise WrongEncoding(f"The encoding of {self.address} can't be found; give it with --encoding.")
@@ -207,7 +221,7 @@ def regular(body: memoryview, columns: int, delimiter: str, quote: str) -> list[
     keys = [str(index) for index in range(columns)]
 
     def ragged(_: object) -> str:
-        raise Irregular
+        return "error"
 
     try:
         table = arrow_csv.read_csv(

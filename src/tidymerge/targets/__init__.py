@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from tidymerge.ports import Target
     from tidymerge.targets.sql.database import Database
 
+_TEXT_ENDINGS = (".csv", ".tsv", ".tab")
 _SQLITE_ENDINGS = (".db", ".sqlite", ".sqlite3", ".db3")
 _SQLITE_MAGIC = b"SQLite format 3\0"  # https://www.sqlite.org/fileformat.html, 1.3
 _SERVERS = {
@@ -29,10 +30,15 @@ def open_target(text: str, *, write: bool) -> "Target":
     if address.server is not None:
         return SqlTarget(connect(address), address.part, write=write, server=address.server)
     check_file(address)
+    if not is_database(text) and address.path.suffix.lower() in _TEXT_ENDINGS and address.part is None:
+        from tidymerge.targets.files.target import FileTarget
+
+        return FileTarget(address, write=write)
     if not is_database(text):
         raise BadAddress(
             f"{text!r} is not a table that rows can be loaded into; SQLite files ({', '.join(_SQLITE_ENDINGS)}) are "
-            "known, as in coop.db#hives, and servers, as in postgresql://user@host/coop#hives."
+            "known, as in coop.db#hives, servers, as in postgresql://user@host/coop#hives, and text files "
+            f"({', '.join(_TEXT_ENDINGS)})."
         )
     from tidymerge.targets.sqlite.database import SqliteDatabase
 

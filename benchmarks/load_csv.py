@@ -1,0 +1,82 @@
+"""A CSV file of a million hives as target, 5 % changed, side by side with a pandas read, merge and write.
+
+    python benchmarks/load_csv.py [--rows 1000000] [--rounds 5]
+
+pandas is only needed here. The aim is a ratio of at most 1.5.
+"""
+
+import argparse
+import csv
+import json
+import os
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from coop import COLUMNS, hives, make_incoming
+from ways_sqlite import peak_megabytes
+
+_KEY = list(COLUMNS[:2])
+
+
+def by_hand(target: str, path: str) -> None:
+    """Both files read as text, the incoming values over the existing ones, and all written again."""
+    import pandas as pd
+
+    old, new = (pd.read_csv(name, dtype=str, keep_default_na=False) for name in (target, path))
+    both = old.merge(new, on=_KEY, how="outer", suffixes=("", " new"), sort=False)
+    for name in COLUMNS[2:]:
+        given = both[f"{name} new"].fillna("")
+        both[name] = given.where(given != "", both[name])
+    both[list(COLUMNS)].to_csv(target, index=False)
+
+
+def ours(target: str, path: str) -> None:
+    """The product, which also logs, reads back and proves."""
+    import tidymerge
+
+    tidymerge.load(path, target, key=_KEY)
+
+
+def main() -> None:
+    """Make the data, run both ways in turn, print the table."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--rows", type=int, default=1_000_000)
+    parser.add_argument("--rounds", type=int, default=5)
+    parser.add_argument("--one", nargs=3)
+    options = parser.parse_args()
+    if options.one:
+        way, target, path = options.one
+        began = time.perf_counter()
+        {"pandas": by_hand, "tidymerge": ours}[way](target, path)
+        print(json.dumps({"seconds": time.perf_counter() - began, "megabytes": peak_megabytes()}))
+        return
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        existing = hives(0, options.rows, seed=1)
+        with (folder / "hives.csv").open("w", newline="", encoding="utf-8") as file:
+            csv.writer(file).writerows([COLUMNS, *existing])
+        make_incoming(folder / "in.csv", existing, options.rows, 0.02, 0.05, seed=2)
+        del existing
+        found: dict[str, list[dict]] = {"pandas": [], "tidymerge": []}
+        for _ in range(options.rounds):
+            for way, runs in found.items():
+                copy = folder / "copy.csv"
+                shutil.copyfile(folder / "hives.csv", copy)
+                command = [sys.executable, __file__, "--one", way, str(copy), str(folder / "in.csv")]
+                environment = {**os.environ, "TIDYMERGE_HOME": str(folder / "home")}
+                done = subprocess.run(command, check=True, capture_output=True, text=True, env=environment)
+                runs.append(json.loads(done.stdout))
+        medians = {way: statistics.median(run["seconds"] for run in runs) for way, runs in found.items()}
+        print("| way | median s | ratio | peak MB |\n|---|---|---|---|")
+        for way, runs in found.items():
+            memory = max(run["megabytes"] for run in runs)
+            print(f"| {way} | {medians[way]:.2f} | {medians[way] / medians['pandas']:.2f} | {memory:.0f} |")
+
+
+if __name__ == "__main__":
+    main()

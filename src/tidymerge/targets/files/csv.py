@@ -1,0 +1,182 @@
+"""A CSV or TSV file that can be written anew: lines that don't change stay to the byte."""
+
+import codecs
+import csv
+import io
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tidymerge.address import Address
+from tidymerge.core.cells import as_array
+from tidymerge.errors import NoRows, SourceError, TargetUnreadable, WriteRefused
+from tidymerge.model import Indices, Mask
+from tidymerge.ports import Irregular
+from tidymerge.sources import ReadOptions
+from tidymerge.sources.csv import CsvSource, regular
+from tidymerge.targets.files.types import column_of
+
+_NEWLINE = 0x0A
+
+
+def _encoding(data: bytes) -> str | None:
+    """The encoding of a file that is not UTF-8 and has no mark: Windows' western one, which most such files have."""
+    if data.startswith((codecs.BOM_UTF8, codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
+        return None
+    for encoding in ("utf-8", "cp1252"):
+        try:
+            data.decode(encoding)
+        except UnicodeDecodeError:
+            continue
+        return encoding
+    return "latin-1"
+
+
+@dataclass(frozen=True, slots=True)
+class Edits:
+    """What is to be different: new cells for `rows` (ascending), rows that are `leaving`, rows `added` at the end."""
+
+    rows: Indices
+    cells: pa.Table
+    leaving: Mask
+    added: pa.Table
+
+
+class CsvFile:
+    """The text file at an address, read whole: its columns, and each cell as text, null where blank.
+
+    Column names are in its first line. Raises TargetUnreadable where not every line is one row, so that it can't be
+    told where a row stands. With `like`, the file is read in that one's dialect.
+    """
+
+    def __init__(self, address: Address, like: "CsvFile | None" = None) -> None:
+        try:
+            data = address.path.read_bytes()
+            options = ReadOptions(encoding=_encoding(data)) if like is None else like.dialect
+            self._source = CsvSource(address, options, data)
+            start, names = self._source.header(0)
+            arrays = self._cells(start, len(names))
+        except OSError as error:
+            raise TargetUnreadable(f"{address.path} can't be read: {error.strerror or error}.") from None
+        except Irregular:
+            raise TargetUnreadable(
+                f"{address.path} has blank lines, or lines with more or fewer cells than column names: mend it first."
+            ) from None
+        except NoRows as error:
+            raise TargetUnreadable(f"{error} A target needs a line of column names.") from None
+        except SourceError as error:
+            raise TargetUnreadable(str(error)) from None
+        if len(set(names)) < len(names):
+            raise TargetUnreadable(f"{address.path} has two columns of the same name; a target's names must differ.")
+        self.texts = pa.table(dict(zip(names, arrays, strict=True)))
+        self.columns = tuple(column_of(name, array) for name, array in zip(names, arrays, strict=True))
+        self._bounds = self._find_lines(start, len(arrays[0]))
+        head = self._source.data[:start]
+        self._newline = b"\r\n" if head.endswith(b"\r\n") else b"\n"
+        self._all_quoted = head.count(self._source.quote.encode()) >= 2 * len(names)
+
+    def _cells(self, start: int, columns: int) -> list[pa.Array]:
+        """The cells below the names, a column an array. Raises Irregular where not every line is one row."""
+        delimiter, quote = self._source.delimiter, self._source.quote
+        try:
+            return regular(memoryview(self._source.data)[start:], columns, delimiter, quote)
+        except Irregular:  # or with blank lines inside of cells, which the slower reader knows from those between rows
+            text = io.StringIO(self._source.data[start:].decode().rstrip("\r\n"), newline="")
+            try:
+                rows = list(csv.reader(text, delimiter=delimiter, quotechar=quote, strict=True))
+            except csv.Error:
+                raise Irregular from None
+            if any(len(row) != columns for row in rows):
+                raise Irregular from None
+            return [pa.array([row[at] or None for row in rows], pa.string()) for at in range(columns)]
+
+    @property
+    def dialect(self) -> ReadOptions:
+        """How the file is written."""
+        return ReadOptions(self._source.delimiter, self._source.quote, self._source.encoding)
+
+    def _find_lines(self, start: int, rows: int) -> Indices:
+        """Where each row's line starts, and where the last one ends."""
+        data = np.frombuffer(self._source.data, np.uint8)[start:]
+        ends = data == _NEWLINE
+        quotes = data == ord(self._source.quote)
+        if quotes.any():
+            ends &= np.cumsum(quotes) % 2 == 0
+        found = np.r_[0, np.flatnonzero(ends) + 1][: rows + 1]
+        if len(found) <= rows:
+            found = np.r_[found, len(data)]
+        if len(found) != rows + 1:
+            raise TargetUnreadable(
+                "The file's lines don't end as text files' do (line feed, or carriage return and line feed)."
+            )
+        bounds: Indices = found + start
+        return bounds
+
+    def unwritable(self, texts: pa.Array) -> Indices:
+        """The texts that the file's encoding does not have."""
+        if self._source.encoding == "utf-8":
+            return np.zeros(0, np.int64)
+        bad = []
+        for index, text in enumerate(texts.to_pylist()):
+            try:
+                (text or "").encode(self._source.encoding)
+            except UnicodeEncodeError:
+                bad.append(index)
+        return np.array(bad, np.int64)
+
+    def edited(self, edits: Edits) -> bytes:
+        """The file as it is to be."""
+        data, bounds = self._source.data, self._bounds
+        rows = len(bounds) - 1
+        ends_open = rows > 0 and data[bounds[rows] - 1 : bounds[rows]] != b"\n"
+        pieces = [data[: bounds[0]] if rows else data]
+        if not rows and not data.endswith(b"\n"):
+            pieces.append(self._newline)
+        lines = dict(zip(edits.rows.tolist(), self._lines(edits.cells), strict=True))
+        at = 0
+        touched = np.union1d(edits.rows, np.flatnonzero(edits.leaving))
+        for row in touched.tolist():
+            pieces.append(data[bounds[at] : bounds[row]])
+            if row in lines:
+                end = data[bounds[row] : bounds[row + 1]]
+                closing = b"" if row == rows - 1 and ends_open else b"\r\n" if end.endswith(b"\r\n") else b"\n"
+                pieces += (lines[row], closing)
+            at = row + 1
+        if rows:
+            pieces.append(data[bounds[at] : bounds[rows]])
+        added = self._lines(edits.added)
+        if added:
+            body = b"".join(pieces)
+            joint = b"" if body.endswith(b"\n") else self._newline
+            closing = b"" if ends_open else self._newline
+            pieces = [body, joint, self._newline.join(added), closing]
+        pieces.append(data[bounds[rows] :] if rows else b"")
+        return self._encoded(b"".join(pieces))
+
+    def _encoded(self, data: bytes) -> bytes:
+        if self._source.encoding == "utf-8":
+            return self._source.mark + data
+        try:
+            return self._source.mark + data.decode().encode(self._source.encoding)
+        except UnicodeEncodeError as error:
+            raise WriteRefused(
+                f"A text can't be written as {self._source.encoding}: {error.object[error.start : error.end]!r}."
+            ) from None
+
+    def _lines(self, cells: pa.Table) -> list[bytes]:
+        """Rows in the file's own dialect, without line ends."""
+        if not cells.num_rows:
+            return []
+        delimiter, quote = self._source.delimiter, self._source.quote
+        columns = []
+        for name in self.texts.column_names:
+            texts = as_array(cells[name])
+            wrapped = pc.binary_join_element_wise("", pc.replace_substring(texts, quote, quote * 2), "", quote)
+            special = "|".join("\\" + sign for sign in (delimiter, quote)) + r"|[\r\n]|^\s|\s$"
+            needs = pc.match_substring_regex(texts, special)
+            quoted = wrapped if self._all_quoted else pc.if_else(needs, wrapped, texts)
+            columns.append(quoted.fill_null(""))
+        lines = pc.binary_join_element_wise(*columns, delimiter) if len(columns) > 1 else columns[0]
+        return [line.encode() for line in lines.to_pylist()]

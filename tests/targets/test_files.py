@@ -1,0 +1,222 @@
+"""Text files as targets: the same loads and undos, and every line that does not change stays to the byte."""
+
+import stat
+import subprocess
+import tempfile
+import threading
+import time
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import tidymerge
+from conftest import NO_LIMITS, PROGRAM, text_file
+from strategies import PROPERTY
+from tidymerge.targets.files.target import FileTarget
+
+HEAD = ["code", "no", "kg", "seen", "note"]
+ROWS = [
+    ["L01", "1", "12.50", "2026-05-01", "calm"],
+    ["L01", "2", "7.25", "", ""],
+    ["M02", "1", "3.00", "2026-05-02", "a 'b'"],
+]
+NEWS = [
+    HEAD,
+    ["L01", "1", "13", "2026-05-03", ""],
+    ["L01", "2", "7.25", "", ""],
+    ["N09", "4", "1.5", "2026-05-09", 'semi;colon "x"'],
+]
+
+
+def written(path, delimiter=",", newline="\n", encoding="utf-8", mark=b"", rows=ROWS):
+    """A target file of that dialect."""
+    text = "".join(delimiter.join(row) + newline for row in [HEAD, *rows])
+    path.write_bytes(mark + text.encode(encoding))
+    return str(path)
+
+
+def load(folder, target, rows=NEWS, **options):
+    incoming = text_file(folder / "in.csv", rows)
+    preview = tidymerge.preview(incoming, target, key=["code", "no"])
+    receipt = tidymerge.load(
+        incoming,
+        target,
+        key=["code", "no"],
+        accept_warnings=True,
+        rejects=folder / "r.csv",
+        limits=NO_LIMITS,
+        **options,
+    )
+    assert (preview.rows, preview.fingerprint) == (receipt.rows, receipt.fingerprint)
+    return receipt
+
+
+@pytest.mark.parametrize(
+    ("delimiter", "newline", "encoding", "mark"),
+    [(",", "\n", "utf-8", b""), (";", "\r\n", "utf-8", b"\xef\xbb\xbf"), ("\t", "\n", "cp1252", b""), ("|", "\r\n", "utf-16-le", b"\xff\xfe")],
+)  # fmt: skip
+def test_the_dialect_stays_and_only_changed_lines_are_written(folder, delimiter, newline, encoding, mark):
+    rows = [*ROWS, ["É7", "9", "1.00", "", "grün"]]
+    target = written(folder / "hives.csv", delimiter, newline, encoding, mark, rows)
+    before = Path(target).read_bytes()
+    Path(target).chmod(0o640)
+    receipt = load(folder, target)
+    assert (receipt.rows.updated, receipt.rows.inserted, receipt.rows.unchanged) == (1, 1, 1)
+    assert receipt.tables[0].read_back == 2
+    quoted = '"semi;colon ""x"""'
+    lines = before.removeprefix(mark).decode(encoding).splitlines(keepends=True)
+    lines[1] = delimiter.join(["L01", "1", "13.00", "2026-05-03", "calm"]) + newline
+    lines.append(delimiter.join(["N09", "4", "1.50", "2026-05-09", quoted]) + newline)
+    assert Path(target).read_bytes() == mark + "".join(lines).encode(encoding)
+    assert stat.S_IMODE(Path(target).stat().st_mode) == 0o640
+    assert load(folder, target).changed == 0
+    undone = tidymerge.undo(receipt.run)
+    assert Path(target).read_bytes() == before
+    tidymerge.undo(undone.run)
+    assert Path(target).read_bytes() == mark + "".join(lines).encode(encoding)
+    assert sorted(path.name for path in folder.iterdir() if path.name.startswith(".")) == []
+
+
+CELLS = st.text(st.sampled_from('ab ,"\n=é'), max_size=5).map(str.strip)
+
+
+@settings(PROPERTY, max_examples=80)
+@given(
+    st.lists(st.tuples(CELLS, CELLS), max_size=6),
+    st.lists(st.tuples(st.integers(0, 8), CELLS, CELLS), max_size=6, unique_by=lambda row: row[0]),
+    st.sampled_from(["", "\n"]),
+)
+def test_whatever_is_in_the_cells_a_load_and_its_undo_give_the_file_that_was(rows, news, end):
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        target = folder / "t.csv"
+        text_file(target, [["k", "a", "b"], *([at, *cells] for at, cells in enumerate(rows))], lineterminator="\n")
+        target.write_bytes(target.read_bytes().removesuffix(b"\n") + end.encode())
+        start = target.read_bytes()
+        incoming = text_file(folder / "in.csv", [["k", "a", "b"], *news])
+        done = tidymerge.load(
+            incoming, str(target), key="k", accept_warnings=True, rejects=folder / "r.csv", limits=NO_LIMITS
+        )
+        assert tidymerge.preview(incoming, str(target), key="k").changed == 0
+        if done.changed:
+            tidymerge.undo(done.run)
+        assert target.read_bytes().rstrip(b"\n") == start.rstrip(b"\n")
+
+
+def test_types_are_told_by_the_cells(folder):
+    target = written(folder / "hives.csv", rows=[*ROWS, ["007", "3", "1.25", "", ""]])
+    receipt = load(
+        folder,
+        target,
+        [
+            HEAD,
+            ["L01", "1", "12.5", "2026-05-01", "calm"],
+            ["7", "3", "1", "", ""],
+            ["M02", "1", "many", "01/05/2026", ""],
+        ],
+    )
+    assert receipt.rows.unchanged == 1  # 12.5 is 12.50
+    assert receipt.rows.inserted == 1  # '7' is not '007', and the near miss is a warning
+    assert "leading zeros" in str(receipt.warnings)
+    assert set(receipt.rejects.reasons) == {"not a number"}
+
+
+def test_what_the_encoding_does_not_have_is_rejected_by_name(folder):
+    target = written(folder / "hives.csv", encoding="cp1252", rows=[*ROWS, ["É7", "9", "1.00", "", "grün"]])
+    receipt = load(folder, target, [HEAD, ["L01", "1", "13", "", "蜂"], ["L01", "2", "8", "", ""]])
+    assert dict(receipt.rejects.reasons) == {"refused by the database": 1}
+    assert receipt.rows.updated == 1
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [("a,b\n1,2\n\n3,4\n", "blank lines"), ("a,b\n1,2,3\n", "more or fewer cells"), ("", "is empty"), ("a,a\n1,2\n", "two columns")],
+)  # fmt: skip
+def test_a_file_that_is_no_table_is_refused(run, folder, text, words):
+    (folder / "t.csv").write_text(text, "utf-8")
+    text_file(folder / "in.csv", [["a", "b"], [1, 2]])
+    ended = run("load", "in.csv", "--into", "t.csv", "--key", "a", "--yes")
+    assert (ended.status, words in ended.err) in ((1, True), (2, True)), ended.err
+    assert (folder / "t.csv").read_text("utf-8") == text
+
+
+def test_a_file_that_is_changed_meanwhile_is_read_again_and_nobody_is_overwritten(folder, monkeypatch):
+    target = written(folder / "hives.csv")
+    write, left = FileTarget.write, [1]
+
+    def meanwhile(self, changes):
+        if left[0]:
+            left[0] -= 1
+            Path(target).write_text(Path(target).read_text("utf-8").replace("7.25", "9.75"), "utf-8")
+        return write(self, changes)
+
+    monkeypatch.setattr(FileTarget, "write", meanwhile)
+    receipt = tidymerge.load(text_file(folder / "in.csv", NEWS), target, key=["code", "no"])
+    assert receipt.rows.updated == 2  # theirs too: what the sheet says comes after
+    assert "7.25" in Path(target).read_text("utf-8")
+
+
+def test_two_loads_at_once_end_as_one_after_the_other(folder):
+    target = written(folder / "hives.csv")
+    files = [
+        text_file(folder / f"{who}.csv", [HEAD, *(["X", str(at), "1", "", who] for at in range(200))]) for who in "ab"
+    ]
+    command = [
+        PROGRAM,
+        "load",
+        "--into",
+        target,
+        "--key",
+        "code",
+        "--key",
+        "no",
+        "--yes",
+        "--most-inserted",
+        "200",
+        "--most-updated",
+        "200",
+    ]
+    both = [
+        subprocess.Popen([*command[:2], file, *command[2:]], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        for file in files
+    ]
+    assert [process.wait(60) for process in both] == [0, 0]
+    lines = Path(target).read_text("utf-8").splitlines()
+    assert len(lines) == 204
+    assert len({line[-1] for line in lines[4:]}) == 1  # one of them, wholly
+
+
+def test_a_folder_that_is_held_or_full_or_not_to_be_written_is_said(run, folder, monkeypatch):
+    target = written(folder / "hives.csv")
+    incoming, before = text_file(folder / "in.csv", NEWS), Path(target).read_bytes()
+    monkeypatch.setenv("TIDYMERGE_LOCK_WAIT", "0")
+    options = ("--into", target, "--key", "code", "--key", "no", "--yes")
+    held = threading.Event()
+
+    def hold():
+        with FileTarget(tidymerge.targets.parse(target), write=True):
+            held.set()
+            time.sleep(2)
+
+    thread = threading.Thread(target=hold)
+    thread.start()
+    held.wait(10)
+    ended = run("load", incoming, *options)
+    thread.join()
+    assert (ended.status, "target-locked" in ended.err) == (1, True), ended.err
+    full = (
+        "import errno, os, sys\nfrom tidymerge.targets.files import target\nfrom tidymerge.cli.app import main\n"
+        "def full(*_):\n    raise OSError(errno.ENOSPC, 'No space left on device')\n"
+        "target.FileTarget._keep_owner = full\nmain()"
+    )
+    done = subprocess.run(
+        [str(Path(PROGRAM).with_name("python")), "-c", full, "load", incoming, *options],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert (done.returncode, "target-full" in done.stderr) == (1, True), done.stderr
+    assert Path(target).read_bytes() == before
+    assert [path.name for path in folder.iterdir() if path.name.startswith(".")] == []
