@@ -172,11 +172,11 @@ def test_the_table_is_never_half_changed_and_the_log_is_never_wrong(kind, folder
         assert all(run.settled for run in runs), runs
         assert any(run.wrote for run in runs) == done, (done, runs)
         seen[done] += 1
-        longest[loaded] *= 0.9 if done else 1.05
+        longest[loaded] *= 0.85 if done else 1.1
         if not done:  # the same command, given again, completes
             again = (
                 tidymerge.undo(wrote) if loaded else tidymerge.load(incoming, target.address, key="k", limits=NO_LIMITS)
             )
             assert again.changed == ROWS
             assert target.rows() == (before if loaded else after)
-    assert min(seen.values()) >= kind.rounds // 10, seen  # not all were too early, nor too late
+    assert min(seen.values()) >= kind.rounds // 20, seen  # not all were too early, nor too late

@@ -145,7 +145,7 @@ def _write(target: Target, decided: Decided, orders: Orders, columns: _Columns) 
         return decided, total
     count = len(refused)
     note = (
-        f"{count:,} {plural(count, 'row was', 'rows were')} refused by the database only when written, "
+        f"{count:,} {plural(count, 'row was', 'rows were')} refused by the target only when written, "
         "so the counts and the fingerprint differ from the preview's."
     )
     return decided.with_parts(parts, note), total

@@ -49,7 +49,7 @@ def preview_in_full(
 ) -> tuple[Receipt, list[Touch]]:
     """A preview, and the first `most` records that would change. `marked` is the file of the sender's copy."""
     clock = _clock(named=False)
-    with Gathering(job) as gathering, open_target(job.target, write=False) as target:
+    with Gathering(job) as gathering, open_target(job.target, write=False, types=job.types) as target:
         decided = decide_all(job, target, gathering.rows, ("(preview)", clock.started), progress)
         if rejects is not None:
             save_rejects(decided, rejects)
@@ -91,7 +91,7 @@ def load(
     with recorded(log, run) as recording, Gathering(job) as gathering:
 
         def once() -> Receipt:
-            with open_target(job.target, write=True) as target:
+            with open_target(job.target, write=True, types=job.types) as target:
                 decided = decide_all(job, target, gathering.rows, (run.name, clock.started), progress)
                 decided = replace(decided, notes=(*told, *decided.notes))
                 _check_expectations(decided, job, clock, accept_warnings, expect, rejects)

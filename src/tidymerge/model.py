@@ -257,7 +257,7 @@ class Reason(StrEnum):
     NO_SUCH_RECORD = "no such record"
     NOT_UNIQUE = "not unique"
     CHECK_FAILED = "check failed"
-    REFUSED = "refused by the database"
+    REFUSED = "refused by the target"
     CHANGED_SINCE = "changed since"
     GONE_SINCE = "gone since"
     REFERRED_TO = "referred to"

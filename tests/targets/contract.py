@@ -129,7 +129,7 @@ class TargetContract:
         receipt = self.load(
             folder, "t", [["k", "n"], *([at, 13 if at in (7, 60) else at + 100] for at in range(1, 101))]
         )
-        assert self.reasons(receipt) == {"refused by the database": [8, 61]}
+        assert self.reasons(receipt) == {"refused by the target": [8, 61]}
         assert receipt.rows.inserted == 98
         assert self.rows(folder, "SELECT count(*), min(n) FROM t") == [(98, 101)]
         assert "only when written" in receipt.notes[0]

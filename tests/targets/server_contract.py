@@ -116,11 +116,11 @@ class ServerContract(TargetContract):
         self.make(folder, f"CREATE TABLE t (k INTEGER PRIMARY KEY, a {declared})")
         rows = [["k", "a"], *([at, text if at in (3, 90) else at] for at in range(1, 101))]
         receipt = self.load(folder, "t", rows)
-        assert self.reasons(receipt) == {"refused by the database": [4, 91]}
+        assert self.reasons(receipt) == {"refused by the target": [4, 91]}
         assert receipt.rows.inserted == 98
         assert receipt.notes == ()  # the preview knew it
         again = self.load(folder, "t", [["k", "a"], [1, text], [2, 7]])  # now among updates
-        assert (again.rows.updated, self.reasons(again)) == (1, {"refused by the database": [2]})
+        assert (again.rows.updated, self.reasons(again)) == (1, {"refused by the target": [2]})
 
     def test_a_key_that_the_column_cannot_store_is_named_too(self, folder):
         self.make(folder, f"CREATE TABLE t (k {self.narrow} PRIMARY KEY, n INTEGER, CONSTRAINT part CHECK (10 / n > 1));"
@@ -145,7 +145,7 @@ class ServerContract(TargetContract):
     def test_a_check_of_a_computed_column_is_left_to_the_server(self, folder):
         self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER, twice INTEGER GENERATED ALWAYS AS (n * 2) STORED, CONSTRAINT few CHECK (twice < 10));")  # fmt: skip
         receipt = self.load(folder, "t", [["k", "n"], [1, 4], [2, 5]])
-        assert self.reasons(receipt) == {"refused by the database": [3]}
+        assert self.reasons(receipt) == {"refused by the target": [3]}
 
     def test_a_change_by_another_program_is_never_overwritten_unseen(self, folder, monkeypatch):
         self.make(folder, PLAIN + "INSERT INTO t VALUES (1, 0, 'old'), (2, 0, 'old');")

@@ -4,7 +4,6 @@ import stat
 import subprocess
 import tempfile
 import threading
-import time
 from pathlib import Path
 
 import pytest
@@ -12,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tidymerge
-from conftest import NO_LIMITS, PROGRAM, text_file
+from conftest import NO_LIMITS, PROGRAM, database, text_file
 from strategies import PROPERTY
 from tidymerge.targets.files.target import FileTarget
 
@@ -123,10 +122,39 @@ def test_types_are_told_by_the_cells(folder):
     assert set(receipt.rejects.reasons) == {"not a number"}
 
 
+@pytest.mark.parametrize(
+    ("types", "words"),
+    [
+        ("kg = 'decimal(6, 1)'", None), ("kilos = 'integer'", "kilos"), ("kg = 'number'", "known are integer"),
+        ("note = 'date(3)'", "no type"), ("kg = 'decimal'", None),
+    ],
+)  # fmt: skip
+def test_the_job_may_declare_the_types(run, folder, types, words):
+    written(folder / "hives.csv")
+    text_file(
+        folder / "in.csv",
+        [HEAD, ["L01", "1", "12.5", "", ""], ["L01", "2", "7.255", "", ""], ["M02", "1", "4", "", ""]],
+    )
+    job = f"[incoming]\nat = 'in.csv'\n[target]\nat = 'hives.csv'\nkey = ['code', 'no']\ntypes = {{ {types} }}\n"
+    (folder / "j.toml").write_text(job, "utf-8")
+    ended = run("load", "--job", "j.toml", "--yes")
+    if words:
+        assert (ended.status, words in ended.err) == (2, True), ended.err
+    else:
+        narrow = "6, 1" in types
+        assert (ended.status, "too many decimals" in ended.out) == ((3, True) if narrow else (0, False)), ended.out
+        kilos = [line.split(",")[2] for line in (folder / "hives.csv").read_text("utf-8").splitlines()[1:]]
+        assert kilos == ["12.50", "7.25" if narrow else "7.255", "4"]
+        assert run("undo", "last").status == 0
+    (folder / "j.toml").write_text(job.replace("hives.csv", "coop.db#hives"), "utf-8")
+    database(folder / "coop.db")
+    assert "has types of its own" in run("preview", "--job", "j.toml").err
+
+
 def test_what_the_encoding_does_not_have_is_rejected_by_name(folder):
     target = written(folder / "hives.csv", encoding="cp1252", rows=[*ROWS, ["É7", "9", "1.00", "", "grün"]])
     receipt = load(folder, target, [HEAD, ["L01", "1", "13", "", "蜂"], ["L01", "2", "8", "", ""]])
-    assert dict(receipt.rejects.reasons) == {"refused by the database": 1}
+    assert dict(receipt.rejects.reasons) == {"refused by the target": 1}
     assert receipt.rows.updated == 1
 
 
@@ -193,17 +221,18 @@ def test_a_folder_that_is_held_or_full_or_not_to_be_written_is_said(run, folder,
     incoming, before = text_file(folder / "in.csv", NEWS), Path(target).read_bytes()
     monkeypatch.setenv("TIDYMERGE_LOCK_WAIT", "0")
     options = ("--into", target, "--key", "code", "--key", "no", "--yes")
-    held = threading.Event()
+    held, done_with = threading.Event(), threading.Event()
 
     def hold():
         with FileTarget(tidymerge.targets.parse(target), write=True):
             held.set()
-            time.sleep(2)
+            done_with.wait(60)
 
     thread = threading.Thread(target=hold)
     thread.start()
     held.wait(10)
     ended = run("load", incoming, *options)
+    done_with.set()
     thread.join()
     assert (ended.status, "target-locked" in ended.err) == (1, True), ended.err
     full = (

@@ -199,7 +199,7 @@ class TestPostgres(ServerContract):
         try:
             if error is None:
                 receipt = tidymerge.load(incoming, address, rejects=folder / "r.csv")
-                assert (receipt.rows.updated, self.reasons(receipt)) == (1, {"refused by the database": [3]})
+                assert (receipt.rows.updated, self.reasons(receipt)) == (1, {"refused by the target": [3]})
             else:
                 with pytest.raises(tidymerge.TidyMergeError, match=error):
                     tidymerge.load(incoming, address)

@@ -41,6 +41,9 @@ class TargetPart(_Strict):
 
     at: Word = Field(description="The table's address, as in coop.db#hives.")
     key: Word | list[Word] = Field([], description="The columns that find a record; else the primary key.")
+    types: dict[str, Word] = Field(
+        {}, description='The types of columns of a file, as in "decimal(8, 2)"; else they are told by its cells.'
+    )
 
 
 class FindPart(_Strict):
@@ -199,6 +202,7 @@ class JobFile(_Strict):
             incoming=() if at is None else _listed(at),
             target=self.target.at,
             key=_listed(self.target.key),
+            types=self.target.types,
             columns={name: _rule(part) for name, part in self.columns.items()},
             rules=_rules(self),
             header_row=self.incoming.header_row,

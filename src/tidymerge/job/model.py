@@ -16,7 +16,7 @@ class Job:
     target columns loaded; `header_row` counts from 1 and is found if it is None; `take_rows` chooses rows by
     their numbers (3,7-12); with `strict` one rejected row stops the load; with `trust_triggers`
     differences that the target's own triggers make are accepted, and the receipt says so; `file` is the job
-    file that it was read from.
+    file that it was read from; `types` are those of the columns of a target that is a file.
     """
 
     incoming: tuple[str, ...]
@@ -33,3 +33,4 @@ class Job:
     trust_triggers: bool = False
     limits: Limits = field(default_factory=Limits)
     file: str | None = None
+    types: Mapping[str, str] = field(default_factory=dict)

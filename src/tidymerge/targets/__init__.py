@@ -1,18 +1,20 @@
 """Where rows go: one folder a kind of target, imported when it is needed."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import partial
 from importlib import import_module
+from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from tidymerge.address import SERVERS, Address, is_server, parse, without_password
-from tidymerge.errors import BadAddress
+from tidymerge.errors import BadAddress, BadOption
 from tidymerge.sources import check_file
 
 if TYPE_CHECKING:
     from tidymerge.ports import Target
     from tidymerge.targets.sql.database import Database
 
+_NONE: Mapping[str, str] = MappingProxyType({})
 _TEXT_ENDINGS = (".csv", ".tsv", ".tab")
 _SQLITE_ENDINGS = (".db", ".sqlite", ".sqlite3", ".db3")
 _SQLITE_MAGIC = b"SQLite format 3\0"  # https://www.sqlite.org/fileformat.html, 1.3
@@ -22,18 +24,23 @@ _SERVERS = {
 }
 
 
-def open_target(text: str, *, write: bool) -> "Target":
-    """The target at an address, not yet entered. Raises BadAddress, NoSuchFile and MissingPackage."""
+def open_target(text: str, *, write: bool, types: Mapping[str, str] = _NONE) -> "Target":
+    """The target at an address, not yet entered. Raises BadAddress, BadOption, NoSuchFile and MissingPackage.
+
+    `types` of columns can be declared for files, which have none of their own.
+    """
     from tidymerge.targets.sql import SqlTarget
 
     address = parse(text)
+    if types and (is_server(text) or is_database(text)):
+        raise BadOption(f"{text} has types of its own: leave `types` out of the job's [target].")
     if address.server is not None:
         return SqlTarget(connect(address), address.part, write=write, server=address.server)
     check_file(address)
     if not is_database(text) and address.path.suffix.lower() in _TEXT_ENDINGS and address.part is None:
         from tidymerge.targets.files.target import FileTarget
 
-        return FileTarget(address, write=write)
+        return FileTarget(address, write=write, types=types)
     if not is_database(text):
         raise BadAddress(
             f"{text!r} is not a table that rows can be loaded into; SQLite files ({', '.join(_SQLITE_ENDINGS)}) are "

@@ -5,7 +5,8 @@ import os
 import shutil
 import sys
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from types import TracebackType
 from typing import Self
@@ -19,6 +20,7 @@ from tidymerge.changes import ChangeSet, Violation
 from tidymerge.core.cells import as_array, valid
 from tidymerge.core.match import code_keys, match
 from tidymerge.errors import (
+    NoSuchColumn,
     NoSuchTable,
     ProofFailed,
     TargetChanged,
@@ -31,21 +33,25 @@ from tidymerge.model import Existing, Indices, Pairing, TableShape, TargetColumn
 from tidymerge.ports import Refusal, Source, Written
 from tidymerge.sources import ReadOptions
 from tidymerge.targets.files.csv import CsvFile, Edits
-from tidymerge.targets.files.types import spelled_like, typed
+from tidymerge.targets.files.types import declared, spelled_like, typed
 from tidymerge.targets.sql.transaction import LOCK_WAIT_SECONDS, LOCKED
 
 _FULL = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
 
 
 class FileTarget:
-    """A CSV or TSV file. Entering reads it; with `write`, no other load works in its folder meanwhile."""
+    """A CSV or TSV file. Entering reads it; with `write`, no other load works in its folder meanwhile.
+
+    `types` are those that the job declares of columns; the others are told by the cells.
+    """
 
     marks_text = False
 
-    def __init__(self, address: Address, *, write: bool) -> None:
+    def __init__(self, address: Address, *, write: bool, types: Mapping[str, str]) -> None:
         self._address = address
         self._path = address.path.resolve()
         self._write = write
+        self._types = {name: declared(text) for name, text in types.items()}
         self._lock: int | None = None
         self._temporary = self._path.with_name(f".{self._path.name}.tidymerge-{os.getpid()}")
         self._changes: list[ChangeSet] = []
@@ -105,7 +111,16 @@ class FileTarget:
 
     def describe(self) -> TableShape:
         """The columns, with the types that their cells tell; a file enforces nothing."""
-        return TableShape(self._path.name, self._file.columns)
+        unknown = set(self._types) - set(self._file.texts.column_names)
+        if unknown:
+            raise NoSuchColumn(
+                f"The job declares a type for {min(unknown)}, a column that {self.address} does not have."
+            )
+        return TableShape(self._path.name, self._columns)
+
+    @property
+    def _columns(self) -> tuple[TargetColumn, ...]:
+        return tuple(replace(column, type=self._types.get(column.name, column.type)) for column in self._file.columns)
 
     def count(self) -> int:
         """How many rows the file holds; once written, the new one, read again."""
@@ -182,7 +197,7 @@ class FileTarget:
     def _new_texts(self, changes: ChangeSet) -> pa.Table:
         """All cells of the updated and then of the new rows, as they are to be."""
         found = {}
-        for column in self._file.columns:
+        for column in self._columns:
             old = as_array(self._file.texts[column.name].take(pa.array(changes.existing)))
             fresh = pa.nulls(changes.inserts, pa.string())
             if column.name in changes.after.column_names:

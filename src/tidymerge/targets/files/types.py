@@ -1,10 +1,13 @@
 """What the columns of a text file mean, told by their cells, and how new values are spelled like the others."""
 
+import re
+
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.core.cells import as_array
 from tidymerge.core.convert import cast_cells
+from tidymerge.errors import BadOption
 from tidymerge.model import ColumnType, Kind, TargetColumn
 
 _WHOLE = r"^-?(0|[1-9][0-9]{0,17})$"  # leading zeros are a text's
@@ -12,6 +15,28 @@ _DECIMAL = r"^-?(0|[1-9][0-9]*)(\.[0-9]+)?$"
 _DATE = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$"
 _STAMP = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}:[0-9]{2}(\.[0-9]{1,6})?$"
 _MOST_DIGITS = 38
+_KINDS = {
+    kind.value: kind
+    for kind in (Kind.INTEGER, Kind.DECIMAL, Kind.FLOAT, Kind.TEXT, Kind.BOOLEAN, Kind.DATE, Kind.TIME, Kind.TIMESTAMP)
+}
+
+
+def declared(text: str) -> ColumnType:
+    """The type that a job declares, as in decimal(8, 2). Raises BadOption."""
+    found = re.fullmatch(r"\s*(\w+)\s*(?:\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\))?\s*", text)
+    kind = _KINDS.get(found[1].lower()) if found else None
+    if (
+        not found
+        or kind is None
+        or (found[2] and kind not in (Kind.DECIMAL, Kind.TEXT))
+        or (found[3] and kind is not Kind.DECIMAL)
+    ):
+        raise BadOption(f"{text!r} is no type of a file's column; known are {', '.join(_KINDS)}, as in decimal(8, 2).")
+    first, second = (None if size is None else int(size) for size in (found[2], found[3]))
+    if kind is Kind.DECIMAL:
+        scale = second or 0 if first else None
+        return ColumnType(kind, text, precision=first or _MOST_DIGITS, scale=scale)
+    return ColumnType(kind, text, length=first)
 
 
 def column_of(name: str, texts: pa.Array) -> TargetColumn:
