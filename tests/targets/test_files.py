@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 import tidymerge
 from conftest import NO_LIMITS, PROGRAM, database, text_file
 from strategies import PROPERTY
+from tidymerge.targets import open_target
 from tidymerge.targets.files.target import FileTarget
 
 HEAD = ["code", "no", "kg", "seen", "note"]
@@ -224,7 +225,7 @@ def test_a_folder_that_is_held_or_full_or_not_to_be_written_is_said(run, folder,
     held, done_with = threading.Event(), threading.Event()
 
     def hold():
-        with FileTarget(tidymerge.targets.parse(target), write=True):
+        with open_target(target, write=True):
             held.set()
             done_with.wait(60)
 
