@@ -102,7 +102,7 @@ def test_incoming(run, hives, folder, incoming, options, status, code, words):
         ("coop.db#keepers", 2, "no-such-column", "key column email"),
         ("not.db#hives", 1, "target-unreadable", "not a SQLite database"),
         ("damaged.db#hives", 1, "target-unreadable", "damaged"),
-        ("good.csv", 2, "bad-address", "coop.db#hives"),
+        ("plain.txt", 2, "bad-address", "coop.db#hives"),
         ("oracle://h/coop#hives", 2, "bad-address", "known are postgresql, mariadb, mysql"),
         ("postgresql://h:port/coop#hives", 2, "bad-address", "its port is no number"),
         ("postgresql://${NO_SUCH_NAME}@h/coop#hives", 2, "bad-address", "NO_SUCH_NAME, which is not set"),
@@ -122,6 +122,7 @@ def test_target(run, hives, folder, target, status, code, words):
     with sqlite3.connect(folder / "coop.db") as connection:
         connection.execute("CREATE VIEW viewed AS SELECT * FROM hives")
         connection.execute("CREATE TABLE keepers (queen_colour TEXT, email TEXT)")
+    (folder / "plain.txt").write_text("no table")
     (folder / "not.db").write_text("this is no database at all, but long enough to look like a file header")
     whole = (folder / "coop.db").read_bytes()
     (folder / "damaged.db").write_bytes(whole[:4096] + b"\xff" * (len(whole) - 4096))
