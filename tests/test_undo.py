@@ -135,6 +135,44 @@ def test_a_record_that_is_gone_or_doubled_is_no_ones_to_put_back(run, folder):
     assert stored(target) == [(b"b", 2), (b"b", 2), (b"c", 1)]
 
 
+def test_all_that_cannot_be_put_back_is_in_the_file_under_the_jobs_key(run, folder):
+    """More than a receipt lists; found by the primary key, shown by the key that the job used."""
+    rows = [(at, "A", at, 1) for at in range(1200)]
+    target = database(
+        folder / "coop.db", "CREATE TABLE hives (id INTEGER PRIMARY KEY, code TEXT, no INTEGER, kg INTEGER)", rows=rows
+    )
+    sheet = text_file(folder / "in.csv", [["code", "no", "kg"], *(["A", at, 2] for at in range(1200))])
+    keys = ("--key", "code", "--key", "no", "--yes", "--most-updated", "1200")
+    loaded = run("load", sheet, "--into", target, *keys, "--json").receipt["run"]
+    change(folder, "UPDATE hives SET kg = 3")
+    preview = run("undo", loaded, "--preview", "--conflicts", "all.csv", "--json")
+    assert (preview.status, preview.receipt["rows"]["rejected"], len(preview.receipt["conflicts"])) == (3, 1200, 1000)
+    with (folder / "all.csv").open(encoding="utf-8-sig", newline="") as file:
+        lines = list(csv.DictReader(file))
+    assert len(lines) == 1200
+    assert {(line["code"], line["undo: wrote"], line["undo: now"]) for line in lines} == {("A", "2", "3")}
+    assert sorted(int(line["no"]) for line in lines) == list(range(1200))
+    assert "and more." in run("undo", loaded).out
+
+
+def test_what_a_constraint_forbids_is_listed_with_the_value_that_it_forbids(run, folder):
+    schema = "CREATE TABLE hives (k INTEGER PRIMARY KEY, mail TEXT UNIQUE)"
+    target = database(folder / "coop.db", schema, rows=[(1, "a"), (2, "b")])
+    sheet = text_file(folder / "in.csv", [["k", "mail"], [1, "c"], [2, "d"]])
+    loaded = run("load", sheet, "--into", target, "--yes", "--json").receipt["run"]
+    change(folder, "INSERT INTO hives VALUES (9, 'a')")
+    stopped = run("undo", loaded, "--json")
+    (conflict,) = stopped.receipt["conflicts"]
+    assert (conflict["key"], conflict["reason"], conflict["column"], conflict["now"]) == (
+        ["1"],
+        "not unique",
+        "mail",
+        "a",
+    )
+    assert [cell["value"] for cell in stopped.receipt["rejects"]["first"]] == ["a"]
+    assert "not unique: a, expected a value that no other record has" in " ".join(run("undo", loaded).out.split())
+
+
 def test_undo_shows_a_preview_and_goes_ahead_only_as_expected(run, hives, folder, loaded):
     before = stored(hives)
     preview = run("undo", loaded, "--preview", "--json").receipt
@@ -215,8 +253,13 @@ def test_columns_that_came_since_are_left_to_their_default_and_seen_when_filled(
     change(folder, "ALTER TABLE hives ADD COLUMN chip INTEGER DEFAULT 5")
     undone = run("undo", loaded, "--json").receipt["run"]
     change(folder, "ALTER TABLE hives ADD COLUMN late TEXT")
-    assert run("undo", undone).status == 0
+    again = run("undo", undone, "--json").receipt["run"]
     assert [row[6:] for row in stored(hives)] == [(5, None)] * 4
+    change(folder, "ALTER TABLE hives ADD COLUMN seen TEXT")
+    change(folder, "UPDATE hives SET seen = 'mine' WHERE apiary_code = 'N09'")
+    (conflict,) = run("undo", loaded, "--json").receipt["conflicts"]
+    assert (conflict["column"], conflict["now"]) == ("seen", "mine")
+    assert run("undo", again).status == 4  # that run had put the record there again
 
 
 def test_a_target_that_has_moved_can_be_named(run, hives, folder, loaded):

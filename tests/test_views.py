@@ -79,6 +79,10 @@ def test_previews_and_undos_have_pages_too(run, hives, folder):
     assert "The 3 changed records" in shown
     assert "To take it back" not in shown
     run("load", incoming, "--into", hives, "--yes")
+    run("undo", "last", "--preview", "--page", "undo.html")
+    previewed = Read((folder / "undo.html").read_text("utf-8")).words
+    for words in ("Preview of undoing", "The 3 changed records", "deleted N09 / 4", "red → white"):
+        assert words in previewed, words
     run("undo", "last", "--page", "undo.html")
     undone = Read((folder / "undo.html").read_text("utf-8")).words
     assert "Undone: run" in undone
@@ -109,6 +113,15 @@ def test_a_page_that_could_not_be_written_stops_the_load_before_it_begins(run, h
     before = stored(hives)
     ended = run("load", text_file(folder / "in.csv", SHEET), "--into", hives, "--yes", *option)
     assert (ended.status, "bad-option" in ended.err, stored(hives)) == (2, True, before)
+
+
+def test_a_page_that_fails_after_the_commit_does_not_make_the_load_look_failed(run, hives, folder):
+    incoming = text_file(folder / "in.csv", SHEET)
+    (folder / "p.html").mkdir()
+    ended = run("load", incoming, "--into", hives, "--yes", "--page", "p.html")
+    assert (ended.status, "Committed." in ended.out, "The run is done" in ended.err) == (3, True, True), ended.err
+    assert run("receipt", "last", "--page", "p.html").status == 2
+    assert run("preview", incoming, "--into", hives, "--page", "p.html").status == 2
 
 
 def test_loads_over_time_are_drawn_and_unusual_ones_stand_out(run, hives, folder, home):

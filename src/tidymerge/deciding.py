@@ -1,6 +1,6 @@
 """Everything up to the decision: both sides read, matched, compared, staged, and the constraints settled."""
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 
@@ -39,15 +39,22 @@ class Part:
         return replace(self, changes=reject(self.changes, flaws))
 
 
-def _as_they_are(changes: ChangeSet) -> ChangeSet:
+def as_they_are(changes: ChangeSet) -> ChangeSet:
+    """The changes, whose values are fit to be read."""
     return changes
+
+
+def _no_conflicts(_: Sequence[Part]) -> Iterable[Conflict]:
+    """A load has none."""
+    return ()
 
 
 @dataclass(frozen=True, slots=True)
 class Decided:
     """All that is known once every row has its outcome and nothing is written yet.
 
-    `shown` makes the values of changes fit to be read; `limits` are those that the job goes over.
+    `shown` makes the values of changes fit to be read; `conflicts` gives the records of an undo's parts that can't be
+    put back; `limits` are those that the job goes over.
     """
 
     target: str
@@ -61,8 +68,8 @@ class Decided:
     warnings: tuple[str, ...]
     notes: tuple[str, ...]
     view: tuple[MappedColumn, ...]
-    shown: Callable[[ChangeSet], ChangeSet] = _as_they_are
-    conflicts: tuple[Conflict, ...] = ()
+    shown: Callable[[ChangeSet], ChangeSet] = as_they_are
+    conflicts: Callable[[Sequence[Part]], Iterable[Conflict]] = _no_conflicts
     limits: tuple[str, ...] = ()
 
     def with_parts(self, parts: Sequence[Part], *notes: str) -> "Decided":
@@ -287,8 +294,13 @@ def reject_refusals(parts: Sequence[Part], refusals: Sequence[Refusal]) -> list[
     return settled
 
 
-def settle_constraints(target: Target, parts: Sequence[Part], pairing: Pairing) -> list[Part]:
-    """Reject what would break a constraint, until nothing does: one rejected record may have been another's parent."""
+def settle_constraints(
+    target: Target, parts: Sequence[Part], pairing: Pairing, shown: Callable[[ChangeSet], ChangeSet] = as_they_are
+) -> list[Part]:
+    """Reject what would break a constraint, until nothing does: one rejected record may have been another's parent.
+
+    `shown` makes the values fit to be read.
+    """
     settled = list(parts)
     while True:
         violations = (
@@ -298,7 +310,8 @@ def settle_constraints(target: Target, parts: Sequence[Part], pairing: Pairing) 
         )
         at_fault = False
         for index, part in enumerate(settled):
-            flaws = [flaw for violation in violations for flaw in flaws_of(violation, part.changes, pairing)]
+            readable = shown(part.changes) if violations else part.changes
+            flaws = [flaw for violation in violations for flaw in flaws_of(violation, readable, pairing)]
             if flaws:
                 at_fault = True
                 target.unstage(dropped(part.changes, flaws).tolist())

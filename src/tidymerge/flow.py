@@ -2,12 +2,13 @@
 
 import secrets
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import nullcontext
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 
+from tidymerge.changes import Logged
 from tidymerge.committing import Orders, Saved, Shield, carry_out
 from tidymerge.core import caution
 from tidymerge.deciding import Decided, decide_all
@@ -23,7 +24,7 @@ from tidymerge.reporting import Clock, first_touches, make_receipt, save_conflic
 from tidymerge.reports.rejects_file import default_path
 from tidymerge.run import Run
 from tidymerge.targets import open_target, reopened
-from tidymerge.undoing import blamed, decide_undo
+from tidymerge.undoing import decide_undo
 
 ATTEMPTS = 4  # how often a load that others stood in the way of is started
 
@@ -110,15 +111,27 @@ def load(
         return _attempts(once, recording, progress)
 
 
-def preview_undo(text: str, *, into: str | None = None, progress: Progress = QUIET) -> Receipt:
+def preview_undo(
+    text: str, *, into: str | None = None, conflicts: Path | None = None, progress: Progress = QUIET
+) -> Receipt:
     """What undoing a run would do. Raises NoSuchRun and NotUndoable."""
+    return preview_undo_in_full(text, 0, into=into, conflicts=conflicts, progress=progress)[0]
+
+
+def preview_undo_in_full(
+    text: str, most: int, *, into: str | None = None, conflicts: Path | None = None, progress: Progress = QUIET
+) -> tuple[Receipt, list[Touch]]:
+    """A preview of undoing a run, and the first `most` records that would change."""
     clock = _clock(named=False)
     log = FolderLog()
     told = settle_all(log)
     run = _undoable(log, text)
     with open_target(into or run.target, write=False) as target:
         decided = replace(_decide_undo(log, run, target, progress), notes=tuple(told))
-        return replace(make_receipt(decided, State.PREVIEWED, clock), undoes=run.name)
+        if conflicts is not None:
+            save_conflicts(decided, run.key, conflicts)
+        receipt = make_receipt(decided, State.PREVIEWED, clock, rejects=conflicts)
+        return replace(receipt, undoes=run.name), first_touches(decided, most)
 
 
 def undo(
@@ -153,8 +166,8 @@ def undo(
         def save(decided: Decided) -> Saved:
             if conflicts is None:
                 return Saved()
-            path = save_conflicts(decided, conflicts)
-            return Saved(path, (path,))
+            save_conflicts(decided, undone.key, conflicts)
+            return Saved(conflicts, (conflicts,))
 
         def once() -> Receipt:
             with open_target(address, write=True) as target:
@@ -256,17 +269,17 @@ def _undoable(log: RunLog, text: str) -> Run:
 
 
 def _decide_undo(log: RunLog, run: Run, target: Target, progress: Progress) -> Decided:
-    decided = decide_undo(run, log.changes(run), target, progress)
-    if not decided.conflicts:
-        return decided
-    later = [log.read(name) for name in reversed(log.names()) if name > run.name]
-    writers = [other for other in later if other.wrote and other.target == run.target and other.key == run.key]
-    return replace(decided, conflicts=blamed(decided.conflicts, ((one, log.changes(one)) for one in writers)))
+    def later() -> Iterator[tuple[Run, Iterator[Logged]]]:
+        for other in (log.read(name) for name in reversed(log.names()) if name > run.name):
+            if other.wrote and (other.target, other.key) == (run.target, run.key):
+                yield other, log.changes(other)
+
+    return decide_undo(run, log.changes(run), target, progress, later)
 
 
 def _conflicting(decided: Decided, run: Run, clock: Clock, conflicts: Path | None) -> Stopped:
     if conflicts is not None:
-        save_conflicts(decided, conflicts)
+        save_conflicts(decided, run.key, conflicts)
     count = decided.tally.rejected
     receipt = make_receipt(decided, State.STOPPED, clock, rejects=conflicts)
     return Stopped(

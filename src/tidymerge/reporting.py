@@ -2,8 +2,10 @@
 
 import time
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from itertools import islice
 from pathlib import Path
 
 import numpy as np
@@ -20,6 +22,7 @@ from tidymerge.errors import BadOption
 from tidymerge.receipt import Example, Receipt, RejectedCell, Rejects, SampleRow, State, TableReceipt, Touch
 from tidymerge.reports.rejects_file import write_rejects
 
+_CONFLICTS_LISTED = 1000  # in the receipt; the file of conflicts has them all
 _REJECTS_SHOWN = 10  # of each reason, in the receipt; the rejects file has them all
 _UPDATES_SHOWN, _INSERTS_SHOWN = 2, 1
 
@@ -48,17 +51,14 @@ def save_rejects(decided: Decided, path: Path) -> None:
     write_rejects(all_rejects(decided), path)
 
 
-def save_conflicts(decided: Decided, path: Path) -> Path:
-    """Write the records that an undo can't put back as CSV."""
-    found = decided.conflicts
-    columns: dict[str, list[str | None]] = {
-        name: [conflict.key[at] for conflict in found] for at, name in enumerate(decided.pairing.key)
-    }
-    for name in ("reason", "column", "wrote", "now", "by"):
-        columns[f"undo: {name}"] = [getattr(conflict, name) for conflict in found]
+def save_conflicts(decided: Decided, key: Sequence[str], path: Path) -> None:
+    """Write all records that an undo can't put back as CSV. `key` are the columns that the run found records by."""
+    found = list(decided.conflicts(decided.parts))
+    columns: dict[str, list[str | None]] = {name: [one.key[at] for one in found] for at, name in enumerate(key)}
+    for name in ("reason", "expected", "column", "wrote", "now", "by"):
+        columns[f"undo: {name}"] = [getattr(one, name) for one in found]
     guarded = {name: guard(pa.array(texts, pa.string())) for name, texts in columns.items()}
     write_rejects(pa.table(guarded), path)
-    return path
 
 
 def save_marked(decided: Decided, path: Path, clock: Clock, *, preview: bool) -> str | None:
@@ -83,7 +83,7 @@ def first_touches(decided: Decided, most: int) -> list[Touch]:
     """The first records that are to change, of all parts, in row order."""
     found: list[Touch] = []
     for part in decided.parts if most else ():
-        if len(part.changes.positions):
+        if len(part.changes.positions) or part.changes.deletes:
             found += samples.first_touches(part.rows(), decided.shown(part.changes), most)
     return sorted(found, key=lambda touch: touch.row)[:most]
 
@@ -135,7 +135,7 @@ def make_receipt(
         verified=verified if touched else None,
         run=clock.run,
         limits=decided.limits,
-        conflicts=decided.conflicts,
+        conflicts=tuple(islice(decided.conflicts(decided.parts), _CONFLICTS_LISTED)),
     )
 
 

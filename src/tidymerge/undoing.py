@@ -1,15 +1,13 @@
 """The log held against the target: what there is to undo, and whether a run that was cut off had committed."""
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
-from functools import partial
-from typing import TypeVar
 
 from tidymerge.changes import Logged, Outcome
 from tidymerge.core import account
 from tidymerge.core.match import code_keys, match
 from tidymerge.core.reverse import Comparison, Standing, compare, conflicts, reversal, shown, touches
-from tidymerge.deciding import Decided, Part, settle_constraints, without_refused
+from tidymerge.deciding import Decided, Part, as_they_are, settle_constraints, without_refused
 from tidymerge.errors import NotUndoable
 from tidymerge.model import Existing, Incoming, Pair, Pairing, TableShape
 from tidymerge.ports import Progress, Refusal, Target
@@ -17,9 +15,6 @@ from tidymerge.receipt import Conflict
 from tidymerge.rules import ColumnRule
 from tidymerge.run import Run
 from tidymerge.splitting import Gathered
-
-_Thing = TypeVar("_Thing")
-_LISTED = 1000  # conflicts in a receipt
 
 
 def held_against(
@@ -30,7 +25,13 @@ def held_against(
         pairing = _pairing(run, log, shape)
         existing = target.fetch(pairing.columns, pairing.key_columns, log.keys.select(pairing.key))
         codes = code_keys(log.keys, existing.values, pairing.key_columns, target.equal_codes)
-        yield log, pairing, existing, compare(log, existing, match(codes))
+        known = {*log.keys.column_names, *log.after.column_names}
+        came_since = [
+            column.name
+            for column in shape.columns
+            if not column.has_default and column.name in existing.values.column_names and column.name not in known
+        ]
+        yield log, pairing, existing, compare(log, existing, match(codes), came_since)
 
 
 def _pairing(run: Run, log: Logged, shape: TableShape) -> Pairing:
@@ -56,72 +57,70 @@ def committed(run: Run, logs: Iterable[Logged], target: Target) -> bool | None:
     return None if bool(yes) == bool(no) else yes > 0
 
 
-def decide_undo(run: Run, logs: Iterable[Logged], target: Target, progress: Progress) -> Decided:
-    """Compare every record of a run with the log, stage what puts it back, and settle the constraints."""
+Later = Callable[[], Iterable[tuple[Run, Iterable[Logged]]]]
+
+
+def decide_undo(run: Run, logs: Iterable[Logged], target: Target, progress: Progress, later: Later) -> Decided:
+    """Compare every record of a run with the log, stage what puts it back, and settle the constraints.
+
+    `later` gives the runs that may have changed the same records since, in order of time, with their logs.
+    """
     shape = target.describe()
     progress.stage("comparing the target with the log")
     parts: list[Part] = []
     refusals: list[Refusal] = []
+    seen: list[Logged] = []
     staged = 0
     pairing = None
-    seen: list[Logged] = []
     for log, pairing, existing, found in held_against(run, logs, target, shape):
-        changes = reversal(log, existing, found, pairing, shape)
+        changes = reversal(log, run, existing, found, pairing, shape)
         changes = replace(changes, positions=changes.positions + staged, departures=changes.departures + staged)
         staged += len(changes.positions) + changes.deletes
         seen.append(log)
         incoming = Incoming(f"run {run.name}", (), log.rows, 0)
-        parts.append(Part(partial(_same, incoming), changes, len(log.rows)))
+        parts.append(Part(_always(incoming), changes, len(log.rows)))
         refusals += target.stage(changes, existing, pairing)
         progress.rows(len(log.rows))
     if pairing is None:
         raise NotUndoable(f"The run {run.name} changed nothing, so there is nothing to undo.")
     rows_before = target.count()
     progress.stage("testing the constraints")
-    settled = settle_constraints(target, without_refused(parts, refusals, target), pairing)
-    changes_of_all = [part.changes for part in settled]
+    readable = shown if run.marked else as_they_are
+    settled = settle_constraints(target, without_refused(parts, refusals, target), pairing, readable)
     for part in settled:
         account.prove_tally(account.tally([part.changes]), part.changes, part.read)
     return Decided(
-        target.address,
-        Gathered(parts[0].rows()),
-        shape,
-        pairing,
-        rows_before,
-        tuple(settled),
-        account.tally(changes_of_all),
-        account.fingerprint(changes_of_all),
-        (),
-        (),
-        (),
-        shown if target.marks_text else _same,
-        tuple(_conflicts(run, seen, settled)),
+        target=target.address,
+        incoming=Gathered(parts[0].rows()),
+        shape=shape,
+        pairing=pairing,
+        rows_before=rows_before,
+        parts=tuple(settled),
+        tally=account.tally([part.changes for part in settled]),
+        fingerprint=account.fingerprint([part.changes for part in settled]),
+        warnings=(),
+        notes=(),
+        view=(),
+        shown=readable,
+        conflicts=lambda decided: _conflicts(run, seen, decided, later),
     )
 
 
-def _conflicts(run: Run, logs: Sequence[Logged], parts: Sequence[Part]) -> list[Conflict]:
-    found: list[Conflict] = []
-    for log, part in zip(logs, parts, strict=True):
-        found += conflicts(log, part.changes, run, _LISTED - len(found))
-    return found
+def _conflicts(run: Run, logs: Sequence[Logged], parts: Sequence[Part], later: Later) -> list[Conflict]:
+    """What can't be put back, each with the latest of the later runs that wrote what is there now."""
+    found = [one for log, part in zip(logs, parts, strict=True) for one in conflicts(log, part.changes, run)]
+    wanted = [conflict.key for conflict in found]
+    wrote: dict[tuple[tuple[str, ...], str], tuple[str | None, str]] = {}
+    for other, their_logs in later() if found else ():
+        for log in their_logs:
+            for touch in touches(log, other, wanted):
+                wrote |= {(touch.key, column): (after, other.name) for column, _, after in touch.fields}
+    blamed = []
+    for conflict in found:
+        value, name = wrote.get((conflict.key, conflict.column or ""), (None, None))
+        blamed.append(replace(conflict, by=name) if name and value == conflict.now else conflict)
+    return blamed
 
 
-def blamed(found: Sequence[Conflict], later: Iterable[tuple[Run, Iterable[Logged]]]) -> tuple[Conflict, ...]:
-    """The conflicts, each with the latest of the later runs, given in order of time, that wrote what is there now."""
-    by: dict[tuple[tuple[str, ...], str | None], tuple[str | None, str]] = {}
-    keys = [conflict.key for conflict in found]
-    for run, logs in later:
-        for log in logs:
-            for touch in touches(log, run, keys):
-                by |= {(touch.key, column): (after, run.name) for column, _, after in touch.fields}
-                if touch.outcome == "deleted":
-                    by[touch.key, None] = (None, run.name)
-    wrote = [by.get((conflict.key, conflict.column), ("", "")) for conflict in found]
-    return tuple(
-        replace(conflict, by=run) if run and value == conflict.now else conflict
-        for conflict, (value, run) in zip(found, wrote, strict=True)
-    )
-
-
-def _same(thing: _Thing) -> _Thing:
-    return thing
+def _always(incoming: Incoming) -> Callable[[], Incoming]:
+    return lambda: incoming

@@ -10,7 +10,7 @@ from rich.text import Text
 from tidymerge.core.caution import plural
 from tidymerge.core.mapping import listing
 from tidymerge.model import Reason
-from tidymerge.receipt import Receipt, RejectedCell, SampleRow, State, TableReceipt
+from tidymerge.receipt import Conflict, Receipt, RejectedCell, SampleRow, State, TableReceipt
 
 _ROWS_NAMED = 8
 _LONGEST_VALUE = 40
@@ -20,8 +20,14 @@ _NUMBERS = (
     "fields", "row", "rows", "example: row", "columns", "blank", "distinct", "longest",
     "inserted", "updated", "deleted", "rejected",
 )  # fmt: skip
-_STYLES = {"inserted": "green", "updated": "cyan", "unchanged": "dim", "skipped": "dim", "rejected": "red"}
-_STYLES["deleted"] = "magenta"
+_STYLES = {
+    "inserted": "green",
+    "updated": "cyan",
+    "deleted": "magenta",
+    "unchanged": "dim",
+    "skipped": "dim",
+    "rejected": "red",
+}
 _MEANINGS = {
     "inserted": "no record had the key: a new one",
     "updated": "a record had the key and other values",
@@ -187,13 +193,19 @@ def _conflicts(shown: Receipt) -> RenderableType:
             value(conflict.wrote) if found else "",
             value(conflict.now, "cyan") if found else "",
             f"run {conflict.by}" if conflict.by else "not by a run in the log" if found else "",
-            Text(conflict.reason if found else f"{conflict.reason}: {conflict.now or conflict.expected}", "red"),
+            Text(_in_the_way(conflict), "red"),
         )
-    more = len(shown.conflicts) - _CONFLICTS_SHOWN
-    where = (
-        f"All of them are in {shown.rejects.file}." if shown.rejects.file else "--conflicts FILE writes them to a file."
-    )
-    return Group(listed, Text(f"and {more:,} more. {where}\n" if more > 0 else f"{where}"))
+    more = "and more. " if len(shown.conflicts) > _CONFLICTS_SHOWN else ""
+    where = f"All are in {shown.rejects.file}." if shown.rejects.file else "--conflicts FILE writes all to a file."
+    return Group(listed, Text(more + where))
+
+
+def _in_the_way(conflict: Conflict) -> str:
+    if conflict.reason == Reason.CHANGED_SINCE:
+        return conflict.reason
+    if conflict.reason == Reason.REFERRED_TO:
+        return f"{conflict.reason} by {conflict.now}"
+    return f"{conflict.reason}: {f'{cut(conflict.now)}, ' if conflict.now else ''}expected {conflict.expected}"
 
 
 def _which(cell: RejectedCell) -> str:

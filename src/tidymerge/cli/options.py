@@ -130,6 +130,11 @@ AsJson = Annotated[
 ]
 
 
+def path(text: str | None) -> Path | None:
+    """The file that an option names, if it was given."""
+    return None if text is None else Path(text)
+
+
 def read_options(
     delimiter: str | None, quote: str | None, encoding: str | None, cells: str | None = None, query: str | None = None
 ) -> "ReadOptions":

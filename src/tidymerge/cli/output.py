@@ -18,7 +18,7 @@ from tidymerge.reports.receipt_json import failure_to_dict
 if TYPE_CHECKING:
     from tidymerge.receipt import Receipt, Touch
 
-DONE, WITH_REJECTS = 0, 3
+DONE, WITH_REJECTS, STOPPED = 0, 3, 4
 ROWS_ON_PAGE = 1000  # changed records; more would make a page slow to open
 _PLAIN_WIDTH = 120  # in a file or a pipe, where no terminal tells its width
 
@@ -74,25 +74,49 @@ def check_views(page: str | None, chart: str | None, marked: str | None = None) 
             raise BadOption(f"There is no folder {Path(path).parent} to write {Path(path).name} to.")
 
 
-def save_views(receipt: "Receipt", touched: "list[Touch] | None", page: str | None, chart: str | None) -> None:
+def write_views(receipt: "Receipt", touched: "list[Touch] | None", page: str | None, chart: str | None) -> None:
     """Write the receipt as a page and as a chart, where asked for. `touched` is looked up in the log if None.
 
-    A run is over by then, so a file that can't be written is only said.
+    Raises BadOption where a file can't be written.
     """
-    if page is None and chart is None:
-        return
-    from tidymerge.past import touched_of
-    from tidymerge.reports.charts import receipt_chart
-    from tidymerge.reports.page import write_page
+    if page is not None:
+        from tidymerge.past import touched_of
+        from tidymerge.reports.page import write_page
 
+        found = touched_of(receipt, ROWS_ON_PAGE) if touched is None else touched
+        write_page(receipt, found, Path(page))
+    if chart is not None:
+        from tidymerge.reports.charts import receipt_chart
+
+        receipt_chart(receipt, Path(chart))
+
+
+def try_views(receipt: "Receipt", page: str | None, chart: str | None) -> None:
+    """The same after a commit, when whatever goes wrong must not look as if the run had failed: it is only said."""
     try:
-        if page is not None:
-            found = touched_of(receipt, ROWS_ON_PAGE) if touched is None else touched
-            write_page(receipt, found, Path(page))
-        if chart is not None:
-            receipt_chart(receipt, Path(chart))
-    except BadOption as error:
-        print(f"tidymerge: {error}", file=sys.stderr)
+        write_views(receipt, None, page, chart)
+    except Exception as error:  # noqa: BLE001 - as the docstring says
+        print(f"tidymerge: The run is done, but not all of its views are written: {error}", file=sys.stderr)
+
+
+@contextmanager
+def drawn_if_stopped(out: Console, *, quiet: bool) -> Iterator[None]:
+    """If a run is stopped, show what it would have done, unless that was shown already or nobody looks."""
+    try:
+        yield
+    except Stopped as stopped:
+        if not quiet:
+            from tidymerge.cli import draw
+
+            draw.receipt(out, stopped.receipt)
+        raise
+
+
+def ask(question: str, refused: str, *, json: bool) -> None:
+    """Ask on the terminal; a no ends the program with exit status 4."""
+    if not typer.confirm(f"\n{question}", default=False, err=json):
+        console(json_wanted=json).print(refused)
+        raise typer.Exit(STOPPED)
 
 
 def finish(receipt: "Receipt") -> None:

@@ -3,7 +3,7 @@
 Values are the target's own exact text, so that what is written back is what was there, to the last sign.
 """
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from enum import IntEnum
 
@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.changes import ChangeSet, Logged, Matches, Outcome
-from tidymerge.core.cells import as_array, mask_of
+from tidymerge.core.cells import as_array, mask_of, valid
 from tidymerge.core.decide import differs, shapes_of
 from tidymerge.core.order import generations
 from tidymerge.core.rows import marked
@@ -86,8 +86,11 @@ class Comparison:
     now: dict[str, pa.Array]
 
 
-def compare(log: Logged, existing: Existing, matches: Matches) -> Comparison:
-    """How the records of the log stand. `existing` has their columns as exact text."""
+def compare(log: Logged, existing: Existing, matches: Matches, came_since: Sequence[str] = ()) -> Comparison:
+    """How the records of the log stand. `existing` has their columns as exact text.
+
+    A new record that holds something in a column which `came_since`, without a default, was changed by somebody.
+    """
     there = matches.times > 0
     at = pa.array(matches.record, mask=~there)
     updated, inserted, deleted = (
@@ -105,6 +108,10 @@ def compare(log: Logged, existing: Existing, matches: Matches) -> Comparison:
         back &= ~(replaced & differed)
         other[name] = there & ((written & differs_now) | (deleted & differed))
         now[name] = current
+    for name in came_since:
+        now[name] = as_array(existing.values[name].take(at))
+        other[name] = there & inserted & valid(now[name])
+        holds &= ~other[name]
     standing = np.full(len(there), Standing.CHANGED, np.uint8)
     standing[there & updated & back] = Standing.BACK
     standing[there & deleted & back] = Standing.BACK
@@ -116,10 +123,14 @@ def compare(log: Logged, existing: Existing, matches: Matches) -> Comparison:
     return Comparison(standing, np.where(there, matches.record, -1), other, now)
 
 
-def reversal(log: Logged, existing: Existing, found: Comparison, pairing: Pairing, shape: TableShape) -> ChangeSet:
+def reversal(
+    log: Logged, run: Run, existing: Existing, found: Comparison, pairing: Pairing, shape: TableShape
+) -> ChangeSet:
     """The changes that put things back, for the records that still hold what the run wrote; the others are rejected."""
-    flaws = _flaws(found)
-    good = (found.standing == Standing.HOLDS) & ~marked(flaws, len(log.rows))
+    flaws = _flaws(found, run)
+    good = found.standing == Standing.HOLDS
+    names = [column.name for column in pairing.columns]
+    logged_before = _before(log, names)
     restored = np.flatnonzero(good & (log.outcomes == Outcome.UPDATED))
     masks = {name: mask[restored] for name, mask in log.changed.items()}
     shapes = shapes_of(masks, len(restored))
@@ -127,19 +138,11 @@ def reversal(log: Logged, existing: Existing, found: Comparison, pairing: Pairin
     restored, shapes = restored[order], shapes[order]
     changed = {name: mask[order] for name, mask in masks.items()}
     again = np.flatnonzero(good & (log.outcomes == Outcome.DELETED))
-    names = [column.name for column in pairing.columns]
-    logged_before = _before(log, names)
     fresh = logged_before.take(pa.array(again))
     first = np.argsort(generations(fresh, shape), kind="stable")
     fresh, again = fresh.take(pa.array(first)), again[first]
     before = existing.values.select(names).take(pa.array(found.record[restored]))
     old = logged_before.take(pa.array(restored))
-    after = {}
-    for name in names:
-        kept = as_array(before[name])
-        if name in changed:
-            kept = pc.if_else(pa.array(changed[name]), as_array(old[name]), kept)
-        after[name] = pa.concat_arrays([kept, as_array(fresh[name])])
     leaving_rows = np.flatnonzero(good & (log.outcomes == Outcome.INSERTED))
     removed = existing.values.select(names).take(pa.array(found.record[leaving_rows]))
     last = np.argsort(-generations(removed, shape), kind="stable")
@@ -154,7 +157,7 @@ def reversal(log: Logged, existing: Existing, found: Comparison, pairing: Pairin
         key=pairing.key,
         incoming=np.r_[restored, again],
         existing=found.record[restored],
-        after=pa.table(after),
+        after=pa.concat_tables([_with(before, old, changed), fresh]),
         before=before,
         changed=changed,
         shapes=shapes,
@@ -171,6 +174,17 @@ def reversal(log: Logged, existing: Existing, found: Comparison, pairing: Pairin
     )
 
 
+def _with(values: pa.Table, other: pa.Table, where: Mapping[str, Mask]) -> pa.Table:
+    """The values, with the other ones in their place where a column's mask says so."""
+    columns = {
+        name: pc.if_else(pa.array(where[name]), as_array(other[name]), as_array(values[name]))
+        if name in where
+        else values[name]
+        for name in values.column_names
+    }
+    return pa.table(columns)
+
+
 def _before(log: Logged, names: Sequence[str]) -> pa.Table:
     """The columns as they were before the run; null for a column that the table did not have yet."""
     known = {name: log.before[name] for name in log.before.column_names}
@@ -178,13 +192,13 @@ def _before(log: Logged, names: Sequence[str]) -> pa.Table:
     return pa.table({name: known.get(name, pa.nulls(len(log.rows), pa.string())) for name in names})
 
 
-def _flaws(found: Comparison) -> list[Flaw]:
+def _flaws(found: Comparison, run: Run) -> list[Flaw]:
     """The records that hold something else by now, with what they hold."""
     flaws = []
     for name, mask in found.other.items():
         rows = np.flatnonzero(mask & (found.standing == Standing.CHANGED))
         if len(rows):
-            values = found.now[name].take(pa.array(rows))
+            values = _readable(found.now[name].take(pa.array(rows)), run)
             flaws.append(Flaw(Reason.CHANGED_SINCE, rows, "what the run left there", name, values))
     for standing, reason, wanted in (
         (Standing.GONE, Reason.GONE_SINCE, "the record that the run updated"),
@@ -197,16 +211,9 @@ def _flaws(found: Comparison) -> list[Flaw]:
 
 
 def shown(changes: ChangeSet) -> ChangeSet:
-    """Changes of marked text for people: without the letter at the start of each value."""
-    flaws = tuple(
-        Flaw(flaw.reason, flaw.rows, flaw.expected, flaw.column, unmarked(flaw.values))
-        if flaw.reason is Reason.CHANGED_SINCE and flaw.values is not None
-        else flaw
-        for flaw in changes.flaws
-    )
+    """Changes of marked text for people: without the letter at the start of each value. Flaws are so already."""
     return replace(
         changes,
-        flaws=flaws,
         after=unmarked_table(changes.after),
         before=unmarked_table(changes.before),
         removed=unmarked_table(changes.removed),
@@ -223,25 +230,17 @@ def unmarked_table(table: pa.Table) -> pa.Table:
     return pa.table({name: unmarked(as_array(table[name])) for name in table.column_names})
 
 
-def conflicts(log: Logged, changes: ChangeSet, run: Run, most: int) -> list[Conflict]:
-    """The first records that can't be put back: what the run wrote, and what is there now or stands in the way."""
-    read = unmarked if run.marked else as_array
-    found: list[Conflict] = []
+def conflicts(log: Logged, changes: ChangeSet, run: Run) -> Iterator[Conflict]:
+    """The records that can't be put back: what the run wrote, and what is there now or stands in the way."""
     for flaw in changes.flaws:
-        rows = pa.array(flaw.rows[: most - len(found)])
-        keys = [read(as_array(log.keys[name].take(rows))).to_pylist() for name in run.key]
+        rows = pa.array(flaw.rows)
+        keys = [_readable(log.keys[name].take(rows), run).to_pylist() for name in run.key]
         wrote: list[str | None] = [None] * len(rows)
-        now = wrote if flaw.values is None else flaw.values[: len(rows)].to_pylist()
-        if flaw.reason is Reason.CHANGED_SINCE and flaw.column is not None:
-            left = log.after if flaw.column in log.after.column_names else log.keys
-            wrote = read(as_array(left[flaw.column].take(rows))).to_pylist()
-            now = read(flaw.values[: len(rows)]).to_pylist() if flaw.values is not None else now
-        numbers = log.rows[flaw.rows[: len(rows)]].tolist()
-        found += [
-            Conflict(number, key, flaw.reason.value, flaw.expected, flaw.column, *both)
-            for number, key, both in zip(numbers, zip(*keys, strict=True), zip(wrote, now, strict=True), strict=True)
-        ]
-    return found
+        now = wrote if flaw.values is None else flaw.values.to_pylist()
+        if flaw.reason is Reason.CHANGED_SINCE and flaw.column in log.after.column_names:
+            wrote = _readable(log.after[flaw.column].take(rows), run).to_pylist()
+        for number, *key, left, found in zip(log.rows[flaw.rows].tolist(), *keys, wrote, now, strict=True):
+            yield Conflict(number, tuple(key), flaw.reason.value, flaw.expected, flaw.column, left, found)
 
 
 def touches(log: Logged, run: Run, keys: Sequence[tuple[str, ...]]) -> list[Touch]:

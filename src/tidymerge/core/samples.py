@@ -27,6 +27,25 @@ def examples(incoming: Incoming, changes: ChangeSet) -> dict[str, Example]:
 
 def first_touches(incoming: Incoming, changes: ChangeSet, most: int) -> list[Touch]:
     """The first touched records in row order, each with the fields that change."""
+    found = [*_written(incoming, changes, most), *_deleted(incoming, changes, most)]
+    return sorted(found, key=lambda touch: touch.row)[:most]
+
+
+def _deleted(incoming: Incoming, changes: ChangeSet, most: int) -> list[Touch]:
+    """The first of the records that are to be deleted, with what they hold."""
+    numbers = incoming.row_numbers[changes.leaving_rows]
+    found = []
+    for at in np.argsort(numbers, kind="stable")[:most].tolist():
+        held = {name: _text(changes.removed, name, at) for name in changes.removed.column_names}
+        fields = tuple(
+            (name, text, None) for name, text in held.items() if text is not None and name not in changes.key
+        )
+        found.append(Touch("deleted", int(numbers[at]), tuple(held[name] or "" for name in changes.key), fields))
+    return found
+
+
+def _written(incoming: Incoming, changes: ChangeSet, most: int) -> list[Touch]:
+    """The first of the records that are to be updated or inserted."""
     numbers = incoming.row_numbers[changes.incoming]
     names = [name for name in changes.after.column_names if name not in changes.key]
     found = []

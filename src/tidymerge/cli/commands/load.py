@@ -1,19 +1,14 @@
 """`tidymerge load`: write what a preview shows, after asking."""
 
 import sys
-from pathlib import Path
 from typing import TYPE_CHECKING
 
-import typer
-
 from tidymerge.cli import options
-from tidymerge.errors import Stopped
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from tidymerge.job.model import Job
-    from tidymerge.receipt import Receipt
 
 
 def load(
@@ -48,7 +43,9 @@ def load(
     json: options.AsJson = False,
 ) -> None:
     """Load the incoming rows, all or nothing, and account for every one."""
+    from tidymerge import flow
     from tidymerge.cli import output
+    from tidymerge.cli.bars import Bars
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
@@ -63,62 +60,35 @@ def load(
         )  # fmt: skip
         asked = not yes and expect is None and job.incoming != ("-",) and out.is_terminal and sys.stdin.isatty()
         if asked:
-            expect = _ask(out, job)
-        files = (Path(rejects) if rejects else None, Path(marked) if marked else None)
-        receipt = _load(out, job, files, expect, accepted=yes or asked, json=json)
-    output.save_views(receipt, None, page, chart)
+            expect = _ask(out, job, json=json)
+        with Bars(out, json=json) as progress, output.drawn_if_stopped(out, quiet=json or asked):
+            receipt = flow.load(
+                job, accept_warnings=yes or asked, expect=expect, rejects=options.path(rejects),
+                marked=options.path(marked), progress=progress, shield=output.uninterrupted,
+            )  # fmt: skip
     output.show(out, receipt, json=json, details=False)
+    output.try_views(receipt, page, chart)
     output.finish(receipt)
 
 
-def _load(
-    out: "Console",
-    job: "Job",
-    files: "tuple[Path | None, Path | None]",
-    expect: str | None,
-    *,
-    accepted: bool,
-    json: bool,
-) -> "Receipt":
-    """Load, writing the rejects and the marked copy to `files`; if it is stopped, show what would have been done."""
-    from tidymerge import flow
-    from tidymerge.cli import draw, output
-    from tidymerge.cli.bars import Bars
-
-    with Bars(out, json=json) as progress:
-        try:
-            return flow.load(
-                job,
-                accept_warnings=accepted,
-                expect=expect,
-                rejects=files[0],
-                marked=files[1],
-                progress=progress,
-                shield=output.uninterrupted,
-            )
-        except Stopped as stopped:
-            if not json:
-                draw.receipt(out, stopped.receipt)
-            raise
-
-
-def _ask(out: "Console", job: "Job") -> str:
+def _ask(out: "Console", job: "Job", *, json: bool) -> str:
     """Show the preview, ask, and return its fingerprint, so that the load does what was shown or stops."""
     from tidymerge import flow
     from tidymerge.cli import draw, output
     from tidymerge.cli.bars import Bars
     from tidymerge.core.caution import plural
 
-    with Bars(out) as progress:
+    with Bars(out, json=json) as progress:
         receipt = flow.preview(job, progress=progress)
     draw.receipt(out, receipt)
     if receipt.limits:
-        raise Stopped(f"Stopped by a limit; nothing was written. {' '.join(receipt.limits)}", receipt)
-    changed = receipt.changed
-    if not changed:
+        return receipt.fingerprint  # the load itself says why it stops
+    if not receipt.changed and json:
+        return receipt.fingerprint
+    if not receipt.changed:
         out.print("There is nothing to load.")
         output.finish(receipt)
-    if not typer.confirm(f"\nWrite {changed:,} {plural(changed, 'change', 'changes')}?", default=False):
-        out.print("Nothing was written.")
-        raise typer.Exit(4)
+    output.ask(
+        f"Write {receipt.changed:,} {plural(receipt.changed, 'change', 'changes')}?", "Nothing was written.", json=json
+    )
     return receipt.fingerprint

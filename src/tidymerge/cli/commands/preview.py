@@ -1,7 +1,5 @@
 """`tidymerge preview`: what a load would do."""
 
-from pathlib import Path
-
 from tidymerge.cli import options
 
 
@@ -47,10 +45,9 @@ def preview(
         job = options.make_job(job_file, incoming, into, key, mapped, only, header_row, rows, skip_when, read, limits)
         with Bars(out, json=json) as progress:
             most = 0 if page is None else output.ROWS_ON_PAGE
-            file = Path(rejects) if rejects else None
             receipt, touched = flow.preview_in_full(
-                job, most, rejects=file, marked=Path(marked) if marked else None, progress=progress
+                job, most, rejects=options.path(rejects), marked=options.path(marked), progress=progress
             )
-        output.save_views(receipt, touched, page, chart)
+        output.write_views(receipt, touched, page, chart)
     output.show(out, receipt, json=json)
     output.finish(receipt)

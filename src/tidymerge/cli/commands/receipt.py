@@ -30,8 +30,8 @@ def receipt(
         past = one_run(run)
         (found,) = past.runs
         written = None if changes is None else save_changes(found.run, Path(changes))
-    if found.run.receipt is not None:
-        output.save_views(found.run.receipt, None, page, chart)
+        if found.run.receipt is not None:
+            output.write_views(found.run.receipt, None, page, chart)
     if json:
         shown = found.run.receipt
         output.print_json({**({} if shown is None else shown.to_dict()), "log": draw_runs.entry(found)})
