@@ -101,3 +101,21 @@ def test_stopped_at_a_point(big, point, number, folder):
     again = subprocess.run([PROGRAM, "load", big[1], "--into", big[0], "--yes"], cwd=folder, check=False)
     assert again.returncode == 0
     assert stored(big[0]) == after
+
+
+def test_an_undo_that_is_asked_to_end_leaves_the_load_as_it_was(big, folder):
+    _, after = states(big)
+    subprocess.run([PROGRAM, "load", big[1], "--into", big[0], "--yes"], cwd=folder, check=True)
+    command = [
+        sys.executable,
+        "-c",
+        _STOP_AT,
+        "after all is written",
+        str(int(signal.SIGTERM)),
+        "undo",
+        "last",
+        "--yes",
+    ]
+    done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
+    assert (done.returncode, "Interrupted; nothing was written." in done.stderr) == (1, True)
+    assert stored(big[0]) == after

@@ -1,5 +1,6 @@
 """The run log: what it keeps, who may read it, what it answers, and what happens where it can't be written."""
 
+import errno
 import hashlib
 import json
 import os
@@ -15,6 +16,9 @@ import pytest
 
 import tidymerge
 from conftest import PROGRAM, database, stored, text_file
+from tidymerge.errors import LogUnwritable
+from tidymerge.history.folder import FolderLog
+from tidymerge.past import past_runs
 
 SHEET = [["apiary_code", "hive_no", "queen_colour", "notes"], ["L01", 1, "red", "=1+1"], ["N09", 4, "blue", "new"]]
 
@@ -88,7 +92,12 @@ def test_runs_are_filtered_and_a_records_story_is_told(run, hives, folder, incom
     ]
     assert logged(run, "--since", "2099-01-01")["runs"] == []
     assert len(logged(run, "--since", "2 days", "--target", "nothing")["runs"]) == 1
-    assert run("runs", "--since", "lately").status == run("runs", "--state", "done").status == 2
+    assert (
+        run("runs", "--since", "lately").status
+        == run("runs", "--since", "9999999 weeks").status
+        == run("runs", "--state", "done").status
+        == 2
+    )
     told = logged(run, "--record", "L01", "--record", "1")["changes"]
     assert [(one["run"], one["row"], one["fields"][0]["before"], one["fields"][0]["after"]) for one in told] == [
         (first, 2, "white", "red"), (second, 2, "red", "green"), (undone, 2, "green", "red"),
@@ -97,6 +106,8 @@ def test_runs_are_filtered_and_a_records_story_is_told(run, hives, folder, incom
     words = run("runs", "--record", "L01", "--record", "1").out
     assert "next.csv" in words
     assert "No run in the log changed" in run("runs", "--record", "Z", "--record", "1").out
+    half = run("runs", "--record", "L01")
+    assert (half.status, "apiary_code + hive_no: give --record once for each" in half.err) == (2, True), half.err
 
 
 def test_old_runs_go_and_unsettled_ones_stay(run, hives, folder, incoming, home, monkeypatch):
@@ -139,15 +150,19 @@ def test_a_log_that_cannot_be_written_stops_the_load_before_it_commits(hives, fo
         command, env={**os.environ, "TIDYMERGE_HOME": str(folder / "file")}, capture_output=True, text=True, check=False
     )
     assert (nowhere.returncode, "log-unwritable" in nowhere.stderr, stored(hives)) == (1, True, before)
-    for failing in ("FolderRecording.add", "FolderLog.write"):
-        owner, name = failing.split(".")
+    for owner, name, error in (
+        ("FolderRecording", "add", "ENOSPC"),
+        ("FolderLog", "write", "ENOSPC"),
+        ("FolderLog", "write", "EROFS"),
+    ):
         full = (
-            "import errno, sys\nfrom tidymerge.history import folder\nfrom tidymerge.cli.app import main\n"
-            "def full(*_):\n    with folder._writing('there'):\n        raise OSError(errno.ENOSPC, 'No space left on device')\n"
+            "import errno, os, sys\nfrom tidymerge.history import folder\nfrom tidymerge.cli.app import main\n"
+            f"def full(*_):\n    with folder._writing('there'):\n        raise OSError(errno.{error}, os.strerror(errno.{error}))\n"
             f"folder.{owner}.{name} = full\nmain()"
         )
         ended = subprocess.run([sys.executable, "-c", full, *command[1:]], capture_output=True, text=True, check=False)
-        assert (ended.returncode, "No space left" in ended.stderr, stored(hives)) == (1, True, before)
+        words = os.strerror(getattr(errno, error))
+        assert (ended.returncode, words in ended.stderr, stored(hives)) == (1, True, before), ended.stderr
 
 
 def test_a_damaged_entry_is_named_and_hides_no_other(run, hives, incoming, home):
@@ -164,13 +179,29 @@ def test_a_damaged_entry_is_named_and_hides_no_other(run, hives, incoming, home)
     assert (broken.status, "log-damaged" in broken.err) == (1, True)
 
 
+def unsettled(home, name):
+    """Put the log back to where a run had just written ahead."""
+    entry = home / "runs" / f"{name}.json"
+    entry.write_text(re.sub('"settled": true', '"settled": false', entry.read_text("utf-8")), "utf-8")
+    (home / "runs" / f"{name}.lock").touch()
+
+
+def test_a_verdict_that_cannot_be_written_down_is_still_said(run, hives, incoming, home, monkeypatch):
+    unsettled(home, run("load", incoming, "--into", hives, "--yes", "--json").receipt["run"])
+
+    def full(*_):
+        raise LogUnwritable("no room")
+
+    monkeypatch.setattr(FolderLog, "write", full)
+    for _ in range(2):
+        assert "had committed" in past_runs().told[0]
+
+
 def test_a_run_in_doubt_is_left_to_the_person_where_the_target_does_not_tell(run, folder, incoming, home):
     """The records were changed since, some one way and some the other: no verdict, but each can still be undone."""
     target = database(folder / "coop.db")
     done = run("load", incoming, "--into", target, "--yes", "--json").receipt["run"]
-    entry = home / "runs" / f"{done}.json"
-    entry.write_text(re.sub('"settled": true', '"settled": false', entry.read_text("utf-8")), "utf-8")
-    (home / "runs" / f"{done}.lock").touch()
+    unsettled(home, done)
     with sqlite3.connect(folder / "coop.db") as connection:
         connection.execute("DELETE FROM hives WHERE apiary_code = 'N09'")
     listed = run("runs")

@@ -14,7 +14,7 @@ from tidymerge.core.caution import plural
 from tidymerge.core.decide import differs
 from tidymerge.core.reverse import logged, touched
 from tidymerge.deciding import Decided, Part, reject_refusals
-from tidymerge.errors import ProofFailed
+from tidymerge.errors import ProofFailed, ServerAway
 from tidymerge.model import TargetColumn
 from tidymerge.ports import Progress, Recording, Target, Written
 from tidymerge.receipt import Receipt
@@ -82,6 +82,8 @@ def carry_out(target: Target, decided: Decided, orders: Orders) -> Receipt:
             target.commit()
             receipt = replace(receipt, seconds=time.perf_counter() - orders.clock.began)
             orders.recording.settle(replace(run, receipt=receipt))
+    except ServerAway:
+        raise  # the commit may have lasted: then its rejects are wanted
     except BaseException:
         for file in saved.files:
             file.unlink(missing_ok=True)

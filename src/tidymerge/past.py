@@ -87,11 +87,11 @@ def _is_into(run: Run, target: str) -> bool:
 def _time(text: str) -> datetime:
     """A date, a date and time, or an age such as "3 days". Raises BadOption."""
     number, _, unit = text.strip().partition(" ")
-    if number.isdigit() and unit in _UNITS:
-        return datetime.now(UTC) - timedelta(hours=int(number) * _UNITS[unit])
     try:
+        if number.isdigit() and unit in _UNITS:
+            return datetime.now(UTC) - timedelta(hours=int(number) * _UNITS[unit])
         return datetime.fromisoformat(text).astimezone()
-    except ValueError:
+    except (ValueError, OverflowError):
         raise BadOption(f"--since takes a date, as in 2026-05-04, or an age, as in '3 days', not {text!r}.") from None
 
 
@@ -116,11 +116,18 @@ def touched_of(receipt: Receipt, most: int) -> list[Touch]:
 
 
 def story(keys: Sequence[str], past: Past) -> list[tuple[PastRun, Touch]]:
-    """What the runs did to the record of that key, the earliest first. `keys` are as the target spells them."""
+    """What the runs did to the record of that key, the earliest first. `keys` are as the target spells them.
+
+    Raises BadOption where no run's key has so many columns.
+    """
     log = FolderLog()
     found = []
-    for one in reversed(past.runs):
-        if one.run.wrote and len(one.run.key) == len(keys):
+    wrote = [one for one in reversed(past.runs) if one.run.wrote]
+    if wrote and all(len(one.run.key) != len(keys) for one in wrote):
+        known = " or ".join(dict.fromkeys(" + ".join(one.run.key) for one in wrote))
+        raise BadOption(f"Records have the key {known}: give --record once for each of its columns, in that order.")
+    for one in wrote:
+        if len(one.run.key) == len(keys):
             for part in log.changes(one.run):
                 found += [(one, touch) for touch in touches(part, one.run, [tuple(keys)])]
     return found

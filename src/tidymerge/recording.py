@@ -1,10 +1,10 @@
 """Around every run: its entry in the log however it ends, and the verdict on runs that were cut off."""
 
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import replace
 
-from tidymerge.errors import ServerAway, Stopped, TidyMergeError, UsageError
+from tidymerge.errors import LogUnwritable, ServerAway, Stopped, TidyMergeError, UsageError
 from tidymerge.ports import Recording, RunLog
 from tidymerge.receipt import State
 from tidymerge.run import Run
@@ -72,12 +72,18 @@ def settle(log: RunLog, name: str, target_of: str | None = None) -> str | None:
                 "records were changed since. Undo it to see each of them."
             )
         if lasted:
-            log.write(replace(run, settled=True))
+            _note(log, replace(run, settled=True))
             return (
                 f"The run {name} was cut off, but {run.target} shows that it had committed: it counts as {run.state}."
             )
         message = f"Cut off before it committed: {run.target} is as if it had never been."
-        log.write(replace(run, settled=True, state=State.FAILED, message=message))
+        _note(log, replace(run, settled=True, state=State.FAILED, message=message))
         return (
             f"The run {name} was cut off, and {run.target} shows that it had not committed: nothing of it was written."
         )
+
+
+def _note(log: RunLog, run: Run) -> None:
+    """Write a verdict down, if that can be done; else the next command finds it out again."""
+    with suppress(LogUnwritable):
+        log.write(run)

@@ -13,6 +13,8 @@ from contract import TargetContract
 
 import tidymerge
 from conftest import NO_LIMITS, PROGRAM, database, stored, text_file
+from tidymerge.errors import ServerAway
+from tidymerge.past import past_runs
 from tidymerge.targets.sql import SqlTarget
 
 PLAIN = "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER, a VARCHAR(20));"
@@ -233,6 +235,25 @@ class ServerContract(TargetContract):
                 break
             time.sleep(0.05)
         assert self.rows(folder, "SELECT * FROM t") == [(1, 0, "old")]
+
+    @pytest.mark.parametrize("lasted", [True, False])
+    def test_a_connection_that_breaks_in_the_moment_of_the_commit_leaves_no_doubt(self, folder, monkeypatch, lasted):
+        self.make(folder, PLAIN + "INSERT INTO t VALUES (1, 0, 'old');")
+        commit = SqlTarget.commit
+
+        def breaking(target):
+            if lasted:
+                commit(target)
+            raise ServerAway("No connection to it: it broke.")
+
+        monkeypatch.setattr(SqlTarget, "commit", breaking)
+        incoming = text_file(folder / "in.csv", [["k", "n"], [1, 5], [2, 5], ["x", 1]])
+        with pytest.raises(tidymerge.TargetError, match="had committed" if lasted else "had not committed"):
+            tidymerge.load(incoming, self.address(folder, "t"), rejects=folder / "r.csv")
+        assert len(self.rows(folder, "SELECT * FROM t")) == (2 if lasted else 1)
+        (past,) = past_runs().runs
+        assert (past.run.settled, past.run.state) == (True, "loaded" if lasted else "failed")
+        assert "x" in (folder / "r.csv").read_text("utf-8")  # they are wanted if it lasted
 
     def test_rows_of_a_staging_table_or_a_query_on_the_same_server(self, folder):
         self.make(folder, PLAIN + "CREATE TABLE staging (k INTEGER, n DECIMAL(8,2), a VARCHAR(20), at DATE);"

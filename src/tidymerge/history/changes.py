@@ -2,8 +2,6 @@
 
 from collections.abc import Iterator
 from pathlib import Path
-from types import TracebackType
-from typing import Self
 
 import numpy as np
 import pyarrow as pa
@@ -31,14 +29,6 @@ class ChangesWriter:
         if self._writer is None:
             self._writer = pq.ParquetWriter(str(self._path), table.schema, compression="zstd")
         self._writer.write_table(table, row_group_size=_ROWS)
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        self.close()
 
     def close(self) -> None:
         """Finish the file, if anything was written."""

@@ -46,5 +46,8 @@ def _reader() -> Any:
 
 
 def is_settled(path: Path) -> bool:
-    """Whether an entry's run is settled, told without taking all of it apart."""
-    return b'"settled": false' not in path.read_bytes()
+    """Whether an entry's run is settled, told without taking all of it apart; one that is gone is no longer open."""
+    try:
+        return b'"settled": false' not in path.read_bytes()
+    except FileNotFoundError:
+        return True

@@ -12,7 +12,7 @@ from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-from filelock import FileLock, Timeout
+from filelock import FileLock
 
 from tidymerge.changes import Logged
 from tidymerge.errors import LogUnwritable, NoSuchRun
@@ -80,7 +80,7 @@ class FolderLog:
         lock = FileLock(self._path(name, _LOCK), mode=0o600)
         try:
             lock.acquire(timeout=0)
-        except Timeout:
+        except OSError:  # it is held, or the log can only be read: then nobody can tell
             yield False
             return
         try:
