@@ -6,9 +6,9 @@ import pytest
 
 from conftest import database, stored, text_file
 from tidymerge.changes import Tally
-from tidymerge.core.limits import exceeded, parse_most
+from tidymerge.core.limits import doubts, exceeded, parse_most
 from tidymerge.errors import BadOption
-from tidymerge.rules import Limits
+from tidymerge.rules import Limits, Most
 
 BIG = Tally(inserted=10, updated=30, unchanged=50, skipped=5, rejected=5)
 
@@ -36,12 +36,33 @@ BIG = Tally(inserted=10, updated=30, unchanged=50, skipped=5, rejected=5)
         ({"rejected": "0"}, BIG, 999, ["--most-rejected 5"]),
         ({"fewest_rows": 101}, BIG, 999, ["--fewest-rows 100"]),
         ({"expect_updated": 31, "expect_inserted": 10}, BIG, 999, ["--expect-updated 30"]),
+        ({"expect_updated": 501}, Tally(updated=501), 501, []),  # who knows the number needs no other brake
+        ({"expect_inserted": 20}, Tally(inserted=20), 500, []),
     ],
 )
 def test_what_is_exceeded_and_what_to_give_to_go_ahead(limits, counted, before, said):
     given = {name: parse_most(value, name) if isinstance(value, str) else value for name, value in limits.items()}
     found = exceeded(Limits(**given), counted, before)
     assert [re.findall(r"--[a-z-]+ \d+", words) for words in found] == [[option] for option in said]
+
+
+@pytest.mark.parametrize(
+    ("limits", "counted", "before", "said"),
+    [
+        (Limits(), Tally(inserted=3), 9, "No row matched"),
+        (Limits(), Tally(inserted=20), 9, None),  # a limit says it
+        (Limits(inserted=Most(50, "incoming")), Tally(inserted=20), 9, "No row matched"),  # every week's limit is no consent
+        (Limits(inserted=Most(20)), Tally(inserted=20), 9, None),  # just so many were asked for
+        (Limits(), Tally(updated=30), 30, "Every one of the 30"),
+        (Limits(), Tally(updated=300), 300, None),
+        (Limits(updated=Most(100, "target")), Tally(updated=300), 300, "Every one of the 300"),
+        (Limits(expect_updated=300), Tally(updated=300), 300, None),
+        (Limits(), Tally(updated=29, inserted=5), 30, None),
+    ],
+)  # fmt: skip
+def test_what_no_limit_stops_may_still_be_worth_a_warning(limits, counted, before, said):
+    found = doubts(limits, counted, before, ["k"])
+    assert [said in words for words in found] == [True] * bool(said)
 
 
 @pytest.mark.parametrize("text", ["", "-1", "1.5", "20 %%", "half", "5 of target", "20% of rows"])
@@ -78,6 +99,15 @@ def test_the_command_lines_limit_wins_over_the_jobs_and_yes_is_no_way_round(run,
     )
     assert asked.status == 0, asked.err
     assert run("load", "in.csv", "--into", many, "--most-updated", "few").status == 2
+
+
+def test_what_the_message_says_to_give_lets_the_load_go_ahead(run, many, folder):
+    for rows in ([["Z", at, "red"] for at in range(40)], [["L01", at, "red"] for at in range(200)]):
+        incoming = text_file(folder / "in.csv", [["apiary_code", "hive_no", "queen_colour"], *rows])
+        stopped = run("load", incoming, "--into", many)
+        option, number = re.search(r"(--most-\w+) (\d+)", stopped.err).groups()
+        assert stopped.out.count("No row matched") + stopped.out.count("records would change") == 1  # said once
+        assert run("load", incoming, "--into", many, option, number).status == 0
 
 
 def test_a_bad_limit_in_a_job_is_named_by_line(run, many, folder):

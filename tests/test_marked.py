@@ -7,7 +7,7 @@ from openpyxl import Workbook, load_workbook
 from openpyxl.styles import Font, PatternFill
 from openpyxl.worksheet.table import Table
 
-from conftest import stored, text_file
+from conftest import database, stored, text_file
 
 ROWS = [
     ["Weekly inspections", None, None, None, None],
@@ -103,13 +103,31 @@ def test_rows_of_a_text_file_are_only_text_in_the_copy(run, hives, folder):
     run("load", incoming, "--into", hives, "--yes", "--marked", "copy.csv")
     with (folder / "copy.csv").open(encoding="utf-8-sig", newline="") as file:
         lines = list(csv.reader(file))
-    assert lines[0][3:] == ["load: status", "load: why", "load: changed", "load: key", "load: time"]
-    assert [line[3] for line in lines[1:]] == ["updated", "rejected", "inserted"]
+    assert lines[0][3:] == ["load: status", "load: why", "load: changed", "load: key", "load: time", "load: guarded"]
+    assert [(line[3], line[8]) for line in lines[1:]] == [("updated", "yes"), ("rejected", "yes"), ("inserted", "yes")]
     assert [line[2] for line in lines[1:]] == ["'=1+1", "+2", "'\ttab"]  # a number stays one
     run("preview", incoming, "--into", hives, "--marked", "copy.xlsx")
     sheet = load_workbook(folder / "copy.xlsx")["Rows"]
     assert {cell.data_type for row in sheet.iter_rows() for cell in row if cell.value is not None} == {"s"}
     assert [sheet.cell(row, 3).value for row in (2, 3, 4)] == ["=1+1", "+2", "\ttab"]
+
+
+@pytest.mark.parametrize("copy", ["copy.csv", "copy.xlsx", "rejects"])
+def test_what_was_guarded_comes_back_as_it_was(run, folder, copy):
+    """A copy that is mended and sent in again brings the very same texts, also such as look guarded themselves."""
+    target = database(folder / "coop.db", 'CREATE TABLE t (k INTEGER, "=note" TEXT)', "t", ())
+    texts = ["=1+1", "'=1+1", "plain", "-x", "'quoted"]
+    incoming = text_file(folder / "in.csv", [["k", "=note"], *([at, text] for at, text in enumerate(texts))])
+    if copy == "rejects":
+        copy = "r.csv"
+        bad = text_file(folder / "bad.csv", [["k", "=note"], *([f"x{at}", text] for at, text in enumerate(texts))])
+        run("preview", bad, "--into", target, "--key", "k", "--rejects", copy)
+        (folder / copy).write_text((folder / copy).read_text("utf-8-sig").replace("\nx", "\n"), "utf-8")
+    else:
+        run("preview", incoming, "--into", target, "--key", "k", "--marked", copy)
+    ended = run("load", copy, "--into", target, "--key", "k", "--yes", "--json")
+    assert ended.receipt["tables"][0]["not_loaded"] == [], ended.err
+    assert [row[1].decode() for row in stored(target)] == texts
 
 
 def test_a_load_that_fails_leaves_no_copy_behind(run, hives, workbook, folder):

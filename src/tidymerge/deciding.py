@@ -13,7 +13,7 @@ from tidymerge.core.columns import Converted, Surroundings, convert
 from tidymerge.core.conditions import Conditions, compile_conditions, resolved, rows_to_skip
 from tidymerge.core.constraints import dropped, flaws_of, refused
 from tidymerge.core.decide import Question, decide, reject
-from tidymerge.core.limits import exceeded
+from tidymerge.core.limits import doubts, exceeded
 from tidymerge.core.lookup import LookUp
 from tidymerge.core.mapping import pair_columns, target_name
 from tidymerge.core.match import code_keys, match
@@ -196,7 +196,8 @@ def decide_all(
         noticed.add({why: len(rows) for why, rows in part.changes.skips.items()}, noticed.skips)
     lookalikes = counted.inserted and not noticed.complete
     known = [_lookalikes(target, changes, plan.pairing)] if lookalikes else noticed.known
-    warnings = caution.cautions(counted, rows_before, noticed.unreadable, plan.pairing.key)
+    warnings = caution.cautions(counted, noticed.unreadable)
+    warnings += doubts(job.limits, counted, rows_before, plan.pairing.key)
     warnings += caution.near_misses([(part.rows, part.changes) for part in settled], known, plan.pairing)
     return Decided(
         target.address,

@@ -10,8 +10,8 @@ from tomlkit.items import Table
 from tidymerge.address import is_server, parse, without_password
 from tidymerge.core.header import ROWS_SEARCHED, find_header, guess_header
 from tidymerge.core.mapping import fold
+from tidymerge.core.mended import mended
 from tidymerge.core.propose import Proposal, propose, unmatched_columns
-from tidymerge.core.rejects import mended
 from tidymerge.errors import NoHeader
 from tidymerge.job.reading import parse_job
 from tidymerge.model import Incoming, TableShape

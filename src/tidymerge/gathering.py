@@ -16,7 +16,7 @@ import pyarrow as pa
 from tidymerge.address import STANDARD_INPUT, is_server, parse, without_password
 from tidymerge.core.header import ROWS_SEARCHED, find_header
 from tidymerge.core.mapping import listing
-from tidymerge.core.rejects import mended
+from tidymerge.core.mended import mended
 from tidymerge.errors import BadOption, NoSuchFile, NoSuchSheet
 from tidymerge.job.model import Job
 from tidymerge.model import Incoming, IncomingColumn, TableShape

@@ -1,4 +1,4 @@
-"""What a careful colleague would point out before the load: near-miss keys, nothing matched, all changed."""
+"""What a careful colleague would point out before the load: near-miss keys, no rows, values of no type."""
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
@@ -13,10 +13,8 @@ from tidymerge.core.match import all_matches, code_keys, match
 from tidymerge.core.rows import key_text
 from tidymerge.model import Fold, Incoming, Kind, Pairing, TargetColumn
 
-_MANY = 20  # below this many rows, "every row" and "no row" are nothing to stop for
 
-
-def cautions(counted: Tally, rows_in_target: int, unreadable: Mapping[str, int], key: Sequence[str]) -> list[str]:
+def cautions(counted: Tally, unreadable: Mapping[str, int]) -> list[str]:
     """Warnings about a decided load; any of them stops an unattended one.
 
     `unreadable` counts, by column, stored values that are not of their column's type.
@@ -24,14 +22,6 @@ def cautions(counted: Tally, rows_in_target: int, unreadable: Mapping[str, int],
     found = []
     if counted.read == 0:
         found.append("There are no rows to load: nothing stands below the column names.")
-    matched = counted.updated + counted.unchanged
-    if rows_in_target and counted.inserted and not matched:
-        found.append(
-            f"No row matched: {counted.inserted:,} good {plural(counted.inserted, 'row', 'rows')} would be inserted "
-            f"as new. Is the key ({' + '.join(key)}) the right one, and written the same way on both sides?"
-        )
-    if counted.updated >= _MANY and counted.updated == rows_in_target:
-        found.append(f"Every one of the {rows_in_target:,} records of the target would change.")
     for column, count in unreadable.items():
         found.append(
             f"{count:,} {plural(count, 'record holds', 'records hold')} something in {column} that its declared "

@@ -1,6 +1,7 @@
 """The brake: what a load may do at most, said by the job, or by good sense where it says nothing."""
 
 import re
+from collections.abc import Sequence
 
 from tidymerge.changes import Tally
 from tidymerge.core.caution import plural
@@ -44,11 +45,38 @@ def exceeded(limits: Limits, counted: Tally, rows_before: int) -> list[str]:
     return found
 
 
+def doubts(limits: Limits, counted: Tally, rows_before: int, key: Sequence[str]) -> list[str]:
+    """What is worth a warning although no limit stops it, unless just so many rows were asked for."""
+
+    def is_settled(what: str) -> bool:
+        meant = _is_meant(limits, what, getattr(counted, what))
+        return meant or bool(_over_usual(limits, what, counted, rows_before))
+
+    found = []
+    if _none_matched(counted, rows_before) and not is_settled("inserted"):
+        found.append(
+            f"No row matched: {counted.inserted:,} good {plural(counted.inserted, 'row', 'rows')} would be inserted "
+            f"as new. Is the key ({' + '.join(key)}) the right one, and written the same way on both sides?"
+        )
+    if counted.updated >= _LARGE_SHEET and counted.updated == rows_before and not is_settled("updated"):
+        found.append(f"Every one of the {rows_before:,} records of the target would change.")
+    return found
+
+
+def _is_meant(limits: Limits, what: str, count: int) -> bool:
+    """Whether just so many rows were asked for."""
+    return count in (getattr(limits, f"expect_{what}", None), _number(getattr(limits, what)))
+
+
+def _number(most: Most | None) -> float | None:
+    return None if most is None or most.share_of is not None else most.number
+
+
 def _over(what: str, limits: Limits, counted: Tally, rows_before: int) -> list[str]:
     most, count = getattr(limits, what), getattr(counted, what)
     go_ahead = f"If that is meant, give --most-{what} {count}."
     if most is None:
-        return [f"{said} {go_ahead}" for said in _unusual(what, counted, rows_before)]
+        return [f"{said} {go_ahead}" for said in _over_usual(limits, what, counted, rows_before)]
     whole = counted.read if most.share_of == "incoming" else rows_before
     if count <= (most.number if most.share_of is None else most.number * whole / 100):
         return []
@@ -59,16 +87,22 @@ def _over(what: str, limits: Limits, counted: Tally, rows_before: int) -> list[s
     return [f"{said}, {_share(count, whole)} of the {whole:,} that are {of}: more than {most.number:g} %. {go_ahead}"]
 
 
-def _unusual(what: str, counted: Tally, rows_before: int) -> list[str]:
-    """What no job limits, but no careful person would let pass unasked."""
+def _over_usual(limits: Limits, what: str, counted: Tally, rows_before: int) -> list[str]:
+    """What nobody limited, but no careful person would let pass unasked."""
     count = getattr(counted, what)
+    if getattr(limits, what) is not None or _is_meant(limits, what, count):
+        return []
     if what == "updated" and rows_before >= _LARGE_TABLE and count > rows_before * _USUAL_UPDATED / 100:
         return [f"{count:,} of the target's {rows_before:,} records would change, {_share(count, rows_before)}."]
     if what == "rejected" and counted.read >= _LARGE_SHEET and count > counted.read * _USUAL_REJECTED / 100:
         return [f"{count:,} of {counted.read:,} rows were rejected, {_share(count, counted.read)}."]
-    if what == "inserted" and rows_before and count >= _LARGE_SHEET and not counted.updated + counted.unchanged:
+    if what == "inserted" and count >= _LARGE_SHEET and _none_matched(counted, rows_before):
         return [f"No row matched a record: all {count:,} good rows would be inserted as new. Is the key right?"]
     return []
+
+
+def _none_matched(counted: Tally, rows_before: int) -> bool:
+    return bool(rows_before and counted.inserted and not counted.updated + counted.unchanged)
 
 
 def _share(count: int, whole: int) -> str:

@@ -13,9 +13,6 @@ from tidymerge.core.convert import as_text
 from tidymerge.core.rejects import complaints, rejected_rows
 from tidymerge.model import Incoming, Indices, Pair, Pairing
 
-STATUS, WHY, CHANGED, KEY, TIME = "load: status", "load: why", "load: changed", "load: key", "load: time"
-OWN = (STATUS, WHY, CHANGED, KEY, TIME)
-
 
 @dataclass(frozen=True, slots=True)
 class MarkedCell:

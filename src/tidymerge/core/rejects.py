@@ -1,19 +1,15 @@
 """The rejected rows as a table that can be mended and loaded again."""
 
-from dataclasses import replace
-
 import numpy as np
 import pyarrow as pa
 
 from tidymerge.changes import ChangeSet
 from tidymerge.core.account import first_flaws
 from tidymerge.core.convert import as_text
-from tidymerge.core.tidy import guard, unguard
-from tidymerge.model import Flaw, Incoming, IncomingColumn, Indices
+from tidymerge.core.mended import ROW, WHY
+from tidymerge.core.tidy import guard
+from tidymerge.model import Flaw, Incoming, Indices
 from tidymerge.receipt import RejectedCell
-
-ROW = "rejected: row"
-WHY = "rejected: why"
 
 
 def rejects_table(incoming: Incoming, changes: ChangeSet) -> pa.Table:
@@ -68,19 +64,3 @@ def first_rejects(incoming: Incoming, changes: ChangeSet, each: int) -> tuple[Re
             origin = None if incoming.origin is None else incoming.origins[incoming.origin[flaw.rows[at]]]
             cells.append(RejectedCell(row, flaw.column, value, flaw.reason.value, flaw.expected, origin))
     return tuple(sorted(cells, key=lambda cell: (cell.origin or "", cell.row)))
-
-
-def mended(incoming: Incoming) -> Incoming:
-    """A rejects file that comes back: without our own columns, and without the guards we put there."""
-    if WHY not in [column.name for column in incoming.columns]:
-        return incoming
-    columns = [
-        IncomingColumn(column.name, tuple(_unguarded(part) for part in column.parts))
-        for column in incoming.columns
-        if column.name not in (ROW, WHY)
-    ]
-    return replace(incoming, columns=tuple(columns))
-
-
-def _unguarded(part: pa.Array) -> pa.Array:
-    return unguard(part) if pa.types.is_string(part.type) else part

@@ -8,6 +8,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 from openpyxl import Workbook, load_workbook
 from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
@@ -18,7 +19,9 @@ from openpyxl.worksheet.worksheet import Worksheet
 
 from tidymerge.changes import Outcome
 from tidymerge.core.cells import as_array
-from tidymerge.core.marks import OWN, Marks, status
+from tidymerge.core.decide import differs
+from tidymerge.core.marks import Marks, status
+from tidymerge.core.mended import GUARDED, MARKS
 from tidymerge.core.tidy import guard
 from tidymerge.errors import BadOption
 
@@ -57,18 +60,20 @@ def write_marked(
 
 
 def _own_columns(marks: Marks, started: datetime, *, preview: bool) -> list[list[str | None]]:
-    """Our columns, in the order of OWN."""
+    """Our columns, in the order of MARKS."""
     words = [status(outcome, preview=preview) for outcome in marks.outcomes.tolist()]
     texts = [as_array(marks.texts[name]).to_pylist() for name in ("why", "changed", "key")]
     return [words, *texts, [f"{started:%Y-%m-%d %H:%M:%S} UTC"] * len(words)]
 
 
 def _write_csv(path: Path, cells: pa.Table, own: list[list[str | None]]) -> None:
-    columns = [guard(as_array(cells.column(at))).to_pylist() for at in range(cells.num_columns)]
-    columns += [guard(pa.array(values, pa.string())).to_pylist() for values in own]
+    plain = [as_array(column) for column in cells.columns] + [pa.array(values, pa.string()) for values in own]
+    guarded = [guard(texts) for texts in plain]
+    touched = np.logical_or.reduce([differs(one, other) for one, other in zip(plain, guarded, strict=True)])
+    columns = [texts.to_pylist() for texts in (*guarded, pa.array(np.where(touched, "yes", "")))]
     with path.open("w", encoding="utf-8-sig", newline="") as file:
         writer = csv.writer(file)
-        writer.writerow([*guard(pa.array(cells.column_names, pa.string())).to_pylist(), *OWN])
+        writer.writerow([*guard(pa.array(cells.column_names, pa.string())).to_pylist(), *MARKS, GUARDED])
         writer.writerows(zip(*columns, strict=True))
 
 
@@ -92,7 +97,7 @@ def _write_workbook(
     left = sheet.max_column + 1
     _fill_own(sheet, header_row, left, numbers, own, marks)
     noted = _mark_cells(sheet, header_row, place, marks)
-    _filter(sheet, header_row, left + len(OWN) - 1)
+    _filter(sheet, header_row, left + len(MARKS) - 1)
     if original is None:
         sheet.freeze_panes = sheet.cell(header_row + 1, 1)
     _legend(book)
@@ -127,7 +132,7 @@ def _fill_own(
 ) -> None:
     fills = {outcome: PatternFill("solid", fgColor=colour) for outcome, colour in _ROW.items()}
     bold = Font(bold=True)
-    for at, (title, width) in enumerate(zip(OWN, _WIDTHS, strict=True)):
+    for at, (title, width) in enumerate(zip(MARKS, _WIDTHS, strict=True)):
         _put(sheet, header_row, left + at, title).font = bold
         sheet.column_dimensions[get_column_letter(left + at)].width = width
     for index, number in enumerate(numbers):
@@ -186,7 +191,7 @@ def _legend(book: Workbook) -> None:
     for row, (words, colour, meaning) in enumerate(
         (
             ("a changed cell", _CHANGED_CELL, "the load wrote this value; the note has the one before"),
-            ("a wrong cell", _REJECTED_CELL, f"the column {OWN[1]!r} says what was expected"),
+            ("a wrong cell", _REJECTED_CELL, f"the column {MARKS[1]!r} says what was expected"),
         ),
         start=4 + len(_MEANINGS),
     ):

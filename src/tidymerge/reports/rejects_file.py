@@ -6,6 +6,7 @@ from pathlib import Path
 import pyarrow as pa
 
 from tidymerge.address import is_server
+from tidymerge.core.tidy import guard
 from tidymerge.errors import BadOption
 
 
@@ -25,7 +26,7 @@ def write_rejects(table: pa.Table, path: Path) -> None:
     try:
         with path.open("w", encoding="utf-8-sig", newline="") as file:
             writer = csv.writer(file)
-            writer.writerow(table.column_names)
+            writer.writerow(guard(pa.array(table.column_names, pa.string())).to_pylist())
             writer.writerows(zip(*(column.to_pylist() for column in table.columns), strict=True))
     except OSError as error:
         raise BadOption(f"The rejects can't be written to {path}: {error.strerror}. Nothing was loaded.") from None
