@@ -1,5 +1,6 @@
 """Text files as targets: the same loads and undos, and every line that does not change stays to the byte."""
 
+import json
 import stat
 import subprocess
 import tempfile
@@ -102,7 +103,7 @@ def test_whatever_is_in_the_cells_a_load_and_its_undo_give_the_file_that_was(row
         assert tidymerge.preview(incoming, str(target), key="k").changed == 0
         if done.changed:
             tidymerge.undo(done.run)
-        assert target.read_bytes().rstrip(b"\n") == start.rstrip(b"\n")
+        assert target.read_bytes() == start
 
 
 def test_types_are_told_by_the_cells(folder):
@@ -154,8 +155,11 @@ def test_the_job_may_declare_the_types(run, folder, types, words):
 
 def test_what_the_encoding_does_not_have_is_rejected_by_name(folder):
     target = written(folder / "hives.csv", encoding="cp1252", rows=[*ROWS, ["É7", "9", "1.00", "", "grün"]])
-    receipt = load(folder, target, [HEAD, ["L01", "1", "13", "", "蜂"], ["L01", "2", "8", "", ""]])
-    assert dict(receipt.rejects.reasons) == {"refused by the target": 1}
+    news = [HEAD, ["L01", "1", "13", "", "蜂"], ["L01", "2", "8", "", ""], ["M02", "1", "4", "", "nul" + chr(0)]]
+    (folder / "in.jsonl").write_text("".join(json.dumps(dict(zip(HEAD, row, strict=True))) + "\n" for row in news[1:]))
+    incoming = str(folder / "in.jsonl")
+    receipt = tidymerge.load(incoming, target, key=["code", "no"], accept_warnings=True, rejects=folder / "r.csv")
+    assert dict(receipt.rejects.reasons) == {"refused by the target": 2}
     assert receipt.rows.updated == 1
 
 
@@ -236,17 +240,14 @@ def test_a_folder_that_is_held_or_full_or_not_to_be_written_is_said(run, folder,
     done_with.set()
     thread.join()
     assert (ended.status, "target-locked" in ended.err) == (1, True), ended.err
-    full = (
+    script = (
         "import errno, os, sys\nfrom tidymerge.targets.files import target\nfrom tidymerge.cli.app import main\n"
-        "def full(*_):\n    raise OSError(errno.ENOSPC, 'No space left on device')\n"
-        "target.FileTarget._keep_owner = full\nmain()"
+        "def failing(*_):\n    raise OSError(errno.{0}, os.strerror(errno.{0}))\n"
+        "target.FileTarget._keep_owner = failing\nmain()"
     )
-    done = subprocess.run(
-        [str(Path(PROGRAM).with_name("python")), "-c", full, "load", incoming, *options],
-        capture_output=True,
-        text=True,
-        check=False,
-    )
-    assert (done.returncode, "target-full" in done.stderr) == (1, True), done.stderr
+    for error, code in (("ENOSPC", "target-full"), ("EROFS", "target-read-only")):
+        command = [str(Path(PROGRAM).with_name("python")), "-c", script.format(error), "load", incoming, *options]
+        done = subprocess.run(command, capture_output=True, text=True, check=False)
+        assert (done.returncode, code in done.stderr) == (1, True), done.stderr
     assert Path(target).read_bytes() == before
     assert [path.name for path in folder.iterdir() if path.name.startswith(".")] == []

@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.address import Address
-from tidymerge.core.cells import as_array
+from tidymerge.core.cells import as_array, mask_of
 from tidymerge.errors import NoRows, SourceError, TargetUnreadable, WriteRefused
 from tidymerge.model import Indices, Mask
 from tidymerge.ports import Irregular
@@ -115,45 +115,38 @@ class CsvFile:
         return bounds
 
     def unwritable(self, texts: pa.Array) -> Indices:
-        """The texts that the file's encoding does not have."""
-        if self._source.encoding == "utf-8":
-            return np.zeros(0, np.int64)
-        bad = []
-        for index, text in enumerate(texts.to_pylist()):
-            try:
-                (text or "").encode(self._source.encoding)
-            except UnicodeEncodeError:
-                bad.append(index)
-        return np.array(bad, np.int64)
+        """The texts that the file can't hold: with signs that its encoding does not have, or a zero byte."""
+        bad = mask_of(pc.match_substring(texts, "\0"))
+        if self._source.encoding != "utf-8":
+            for index, text in enumerate(texts.to_pylist()):
+                try:
+                    (text or "").encode(self._source.encoding)
+                except UnicodeEncodeError:
+                    bad[index] = True
+        return np.flatnonzero(bad)
 
     def edited(self, edits: Edits) -> bytes:
-        """The file as it is to be."""
+        """The file as it is to be. Whether its last line is ended stays as it is."""
         data, bounds = self._source.data, self._bounds
-        rows = len(bounds) - 1
-        ends_open = rows > 0 and data[bounds[rows] - 1 : bounds[rows]] != b"\n"
-        pieces = [data[: bounds[0]] if rows else data]
-        if not rows and not data.endswith(b"\n"):
-            pieces.append(self._newline)
+        end = int(bounds[-1])
+        pieces = [data[: bounds[0]]]
         lines = dict(zip(edits.rows.tolist(), self._lines(edits.cells), strict=True))
         at = 0
-        touched = np.union1d(edits.rows, np.flatnonzero(edits.leaving))
-        for row in touched.tolist():
+        for row in np.union1d(edits.rows, np.flatnonzero(edits.leaving)).tolist():
             pieces.append(data[bounds[at] : bounds[row]])
             if row in lines:
-                end = data[bounds[row] : bounds[row + 1]]
-                closing = b"" if row == rows - 1 and ends_open else b"\r\n" if end.endswith(b"\r\n") else b"\n"
+                closing = b"\r\n" if data[bounds[row] : bounds[row + 1]].endswith(b"\r\n") else b"\n"
                 pieces += (lines[row], closing)
             at = row + 1
-        if rows:
-            pieces.append(data[bounds[at] : bounds[rows]])
+        pieces.append(data[bounds[at] : end])
+        body = b"".join(pieces)
         added = self._lines(edits.added)
         if added:
-            body = b"".join(pieces)
             joint = b"" if body.endswith(b"\n") else self._newline
-            closing = b"" if ends_open else self._newline
-            pieces = [body, joint, self._newline.join(added), closing]
-        pieces.append(data[bounds[rows] :] if rows else b"")
-        return self._encoded(b"".join(pieces))
+            body = b"".join((body, joint, self._newline.join(added), self._newline))
+        if not data.endswith(b"\n"):
+            body = body.removesuffix(b"\r\n" if body.endswith(b"\r\n") else b"\n")
+        return self._encoded(body + data[end:])
 
     def _encoded(self, data: bytes) -> bytes:
         if self._source.encoding == "utf-8":

@@ -6,6 +6,7 @@ import shutil
 import sys
 import time
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 from types import TracebackType
@@ -81,7 +82,8 @@ class FileTarget:
             return
         import fcntl
 
-        self._lock = os.open(self._path.parent, os.O_RDONLY)
+        with _translated(self.address):
+            self._lock = os.open(self._path.parent, os.O_RDONLY)
         until = time.monotonic() + LOCK_WAIT_SECONDS
         while True:
             try:
@@ -177,7 +179,7 @@ class FileTarget:
         for column in pairing.columns:
             texts = spelled_like(as_array(changes.after[column.name]), column, self._file.texts[column.name])
             for index in self._file.unwritable(texts).tolist():
-                refused[int(changes.positions[index])] = f"its encoding has no {texts[index].as_py()!r}"
+                refused[int(changes.positions[index])] = f"the file can't hold {texts[index].as_py()!r}"
         return [Refusal(position, message) for position, message in refused.items()]
 
     def unstage(self, positions: Sequence[int]) -> None:
@@ -238,7 +240,7 @@ class FileTarget:
         if self._after is None:
             self._edits = self._all_edits()
             data = self._file.edited(self._edits)
-            with self._translated():
+            with _translated(self.address):
                 mode = self._path.stat().st_mode
                 descriptor = os.open(self._temporary, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
                 with os.fdopen(descriptor, "wb") as file:
@@ -307,7 +309,7 @@ class FileTarget:
             return
         if _signature(self._path) != self._seen:
             raise TargetChanged(f"Another program changed {self.address} while it was compared.")
-        with self._translated():
+        with _translated(self.address):
             self._temporary.replace(self._path)
             if os.name == "posix":
                 folder = os.open(self._path.parent, os.O_RDONLY)
@@ -316,28 +318,17 @@ class FileTarget:
                 finally:
                     os.close(folder)
 
-    def _translated(self) -> "_Translated":
-        return _Translated(self.address)
 
-
-class _Translated:
+@contextmanager
+def _translated(address: str) -> Iterator[None]:
     """Turns what the system says about writing into our errors."""
-
-    def __init__(self, address: str) -> None:
-        self._address = address
-
-    def __enter__(self) -> None:
-        return None
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        if not isinstance(error, OSError):
-            return
-        words = f"{self._address} can't be written: {error.strerror or error}."
+    try:
+        yield
+    except OSError as error:
+        words = f"{address} can't be written: {error.strerror or error}. Nothing was changed"
         if error.errno in _FULL:
-            raise TargetFull(f"{words} Nothing was changed; make room and run it again.") from None
-        raise TargetReadOnly(f"{words} Nothing was changed.") from None
+            raise TargetFull(f"{words}; make room and run it again.") from None
+        raise TargetReadOnly(f"{words}; see who may write the file and its folder, then run it again.") from None
 
 
 def _signature(path: Path) -> tuple[int, int, int]:
