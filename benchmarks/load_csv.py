@@ -8,16 +8,14 @@ pandas is only needed here. The aim is a ratio of at most 1.5.
 import argparse
 import csv
 import json
-import os
 import shutil
 import statistics
-import subprocess
-import sys
 import tempfile
 import time
 from pathlib import Path
 
 from coop import COLUMNS, hives, make_incoming
+from turns import in_turn
 from ways_sqlite import peak_megabytes
 
 _KEY = list(COLUMNS[:2])
@@ -62,15 +60,14 @@ def main() -> None:
             csv.writer(file).writerows([COLUMNS, *existing])
         make_incoming(folder / "in.csv", existing, options.rows, 0.02, 0.05, seed=2)
         del existing
-        found: dict[str, list[dict]] = {"pandas": [], "tidymerge": []}
-        for _ in range(options.rounds):
-            for way, runs in found.items():
-                copy = folder / "copy.csv"
-                shutil.copyfile(folder / "hives.csv", copy)
-                command = [sys.executable, __file__, "--one", way, str(copy), str(folder / "in.csv")]
-                environment = {**os.environ, "TIDYMERGE_HOME": str(folder / "home")}
-                done = subprocess.run(command, check=True, capture_output=True, text=True, env=environment)
-                runs.append(json.loads(done.stdout))
+        copy = folder / "copy.csv"
+        found = in_turn(
+            ("pandas", "tidymerge"),
+            options.rounds,
+            lambda: shutil.copyfile(folder / "hives.csv", copy),
+            lambda way: [__file__, "--one", way, str(copy), str(folder / "in.csv")],
+            {"TIDYMERGE_HOME": str(folder / "home")},
+        )
         medians = {way: statistics.median(run["seconds"] for run in runs) for way, runs in found.items()}
         print("| way | median s | ratio | peak MB |\n|---|---|---|---|")
         for way, runs in found.items():

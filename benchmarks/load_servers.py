@@ -9,10 +9,7 @@ take turns, so that a noisy machine is noisy for all of them. What counts is the
 
 import argparse
 import csv
-import json
 import os
-import subprocess
-import sys
 import tempfile
 from collections.abc import Sequence
 from pathlib import Path
@@ -20,6 +17,7 @@ from urllib.parse import parse_qs, urlsplit
 
 from coop import CREATE, hives, make_incoming
 from load_sqlite import report
+from turns import in_turn
 
 _HERE = Path(__file__).parent
 _REFILL = ("DROP TABLE IF EXISTS hives", CREATE, "INSERT INTO hives SELECT * FROM hives_kept")
@@ -85,13 +83,13 @@ def measure(
     server: str, url: str, incoming: Path, rounds: int, ways: Sequence[str] = ("hand-written", "upsert", "tidymerge")
 ) -> dict[str, list[dict]]:
     """The ways in turn, `rounds` times."""
-    found: dict[str, list[dict]] = {way: [] for way in ways}
-    for _ in range(rounds):
-        for way in ways:
-            PREPARE[server][1](url)
-            command = [sys.executable, str(_HERE / "ways_servers.py"), way, url, str(incoming)]
-            found[way].append(json.loads(subprocess.run(command, check=True, capture_output=True, text=True).stdout))
-    return found
+    return in_turn(
+        ways,
+        rounds,
+        lambda: PREPARE[server][1](url),
+        lambda way: [str(_HERE / "ways_servers.py"), way, url, str(incoming)],
+        {"TIDYMERGE_HOME": str(incoming.with_name("home"))},
+    )
 
 
 def main() -> None:

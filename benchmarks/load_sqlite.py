@@ -7,15 +7,13 @@ that a noisy machine is noisy for all of them. What counts is the ratio of the m
 """
 
 import argparse
-import json
 import shutil
 import statistics
-import subprocess
-import sys
 import tempfile
 from pathlib import Path
 
 from coop import hives, make_database, make_incoming
+from turns import in_turn
 
 _WAYS = ("hand-written", "upsert", "tidymerge")
 _HERE = Path(__file__).parent
@@ -23,14 +21,14 @@ _HERE = Path(__file__).parent
 
 def measure(database: Path, incoming: Path, rounds: int) -> dict[str, list[dict]]:
     """All the ways in turn, `rounds` times."""
-    found: dict[str, list[dict]] = {way: [] for way in _WAYS}
-    for _ in range(rounds):
-        for way in _WAYS:
-            copy = database.with_name("copy.db")
-            shutil.copyfile(database, copy)
-            command = [sys.executable, str(_HERE / "ways_sqlite.py"), way, str(copy), str(incoming)]
-            found[way].append(json.loads(subprocess.run(command, check=True, capture_output=True, text=True).stdout))
-    return found
+    copy = database.with_name("copy.db")
+    return in_turn(
+        _WAYS,
+        rounds,
+        lambda: shutil.copyfile(database, copy),
+        lambda way: [str(_HERE / "ways_sqlite.py"), way, str(copy), str(incoming)],
+        {"TIDYMERGE_HOME": str(database.with_name("home"))},
+    )
 
 
 def report(title: str, found: dict[str, list[dict]]) -> None:

@@ -12,13 +12,12 @@ import json
 import shutil
 import sqlite3
 import statistics
-import subprocess
-import sys
 import tempfile
 import time
 from pathlib import Path
 
 from coop import COLUMNS, hives, make_database, make_incoming
+from turns import in_turn
 from ways_sqlite import peak_megabytes
 
 JOB = """[target]
@@ -88,12 +87,13 @@ def main() -> None:
         encode(folder)
         (folder / "job.toml").write_text(JOB)
         del existing
-        found: dict[str, list[dict]] = {"plain": [], "with rules": []}
-        for _ in range(options.rounds):
-            for way, runs in found.items():
-                shutil.copyfile(folder / "coop.db", folder / "copy.db")
-                command = [sys.executable, __file__, "--one", way, name]
-                runs.append(json.loads(subprocess.run(command, check=True, capture_output=True, text=True).stdout))
+        found = in_turn(
+            ("plain", "with rules"),
+            options.rounds,
+            lambda: shutil.copyfile(folder / "coop.db", folder / "copy.db"),
+            lambda way: [__file__, "--one", way, name],
+            {"TIDYMERGE_HOME": str(folder / "home")},
+        )
     base = statistics.median(run["seconds"] for run in found["plain"])
     print("| way | median s | ratio | peak MB | inserted, updated, unchanged |\n|---|---|---|---|---|")
     for way, runs in found.items():

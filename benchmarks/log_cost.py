@@ -13,14 +13,13 @@ import json
 import os
 import shutil
 import statistics
-import subprocess
-import sys
 import tempfile
 import time
 from pathlib import Path
 
 from coop import hives, make_database, make_incoming
 from load_servers import PREPARE
+from turns import in_turn
 
 
 def without_log() -> None:
@@ -62,22 +61,6 @@ def changed_size(path: Path, existing: list[list]) -> int:
         return sum(len(line) for line in file if line.rstrip("\r\n") not in known)
 
 
-def measure(target: str, prepare_target, path: Path, rounds: int, folder: Path) -> dict[str, list[dict]]:
-    """Both ways in turn."""
-    found: dict[str, list[dict]] = {"with": [], "without": []}
-    for _ in range(rounds):
-        for way, runs in found.items():
-            prepare_target()
-            home = folder / "home"
-            shutil.rmtree(home, ignore_errors=True)
-            command = [sys.executable, __file__, "--one", way, str(path), target]
-            done = subprocess.run(
-                command, check=True, capture_output=True, text=True, env={**os.environ, "TIDYMERGE_HOME": str(home)}
-            )
-            runs.append(json.loads(done.stdout))
-    return found
-
-
 def main() -> None:
     """Make the data, run both ways, print the table."""
     parser = argparse.ArgumentParser(description=__doc__)
@@ -110,7 +93,14 @@ def main() -> None:
                     fill(url, rows)
                     targets[server] = (f"{url}#hives", lambda url=url, reset=reset: reset(url))
             for target, (address, make) in targets.items():
-                found = measure(address, make, path, options.rounds, folder)
+                home = folder / "home"
+                found = in_turn(
+                    ("with", "without"),
+                    options.rounds,
+                    lambda make=make, home=home: (make(), shutil.rmtree(home, ignore_errors=True)),
+                    lambda way, path=path, address=address: [__file__, "--one", way, str(path), address],
+                    {"TIDYMERGE_HOME": str(home)},
+                )
                 medians = {way: statistics.median(run["seconds"] for run in runs) for way, runs in found.items()}
                 log = found["with"][0]["size"]
                 print(
