@@ -1,16 +1,11 @@
 """The options that commands share, and the job they make."""
 
-from dataclasses import asdict, fields, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from tidymerge.errors import BadOption
-
 if TYPE_CHECKING:
-    from tidymerge.job.model import Job
-    from tidymerge.rules import Limits
     from tidymerge.sources import ReadOptions
 
 Incoming = Annotated[
@@ -142,85 +137,3 @@ def read_options(
     from tidymerge.sources import ReadOptions
 
     return ReadOptions("\t" if delimiter == "\\t" else delimiter, quote, encoding, cells, query)
-
-
-def make_limits(
-    updated: str | None,
-    inserted: str | None,
-    rejected: str | None,
-    fewest_rows: int | None,
-    expect_updated: int | None,
-    expect_inserted: int | None,
-) -> "Limits":
-    """The limits given on the command line. Raises BadOption."""
-    from tidymerge.core.limits import parse_most
-    from tidymerge.rules import Limits
-
-    given = (("updated", updated), ("inserted", inserted), ("rejected", rejected))
-    most = {what: None if text is None else parse_most(text, what) for what, text in given}
-    return Limits(**most, fewest_rows=fewest_rows, expect_updated=expect_updated, expect_inserted=expect_inserted)
-
-
-def _set(limits: "Limits") -> dict[str, Any]:
-    return {field.name: getattr(limits, field.name) for field in fields(limits)}
-
-
-def make_job(
-    path: str | None,
-    incoming: str | None,
-    into: str | None,
-    key: list[str] | None,
-    mapped: list[str] | None,
-    only: list[str] | None,
-    header_row: int | None,
-    rows: str | None,
-    skip_when: str | None,
-    read: "ReadOptions",
-    limits: "Limits",
-    *,
-    strict: bool = False,
-    trust_triggers: bool = False,
-) -> "Job":
-    """The job in the file at `path`, if one is given, with what the command line says over it. Raises UsageError."""
-    from tidymerge.job.model import Job
-
-    base = Job((), "")
-    if path is not None:
-        from tidymerge.job.reading import read_job
-
-        base = read_job(Path(path))
-    over = {
-        "incoming": (incoming,) if incoming is not None else None,
-        "target": into,
-        "key": tuple(key or ()) or None,
-        "renames": _pairs(mapped) or None,
-        "only": tuple(only or ()) or None,
-        "header_row": header_row,
-        "take_rows": rows,
-        "rules": replace(base.rules, skip_when=skip_when) if skip_when else None,
-        "strict": strict or None,
-        "trust_triggers": trust_triggers or None,
-        "limits": replace(base.limits, **{name: value for name, value in _set(limits).items() if value is not None}),
-    }
-    given = {name: value for name, value in asdict(read).items() if value is not None}
-    changes: dict[str, Any] = {name: value for name, value in over.items() if value is not None}
-    job = replace(base, **changes, read=replace(base.read, **given))
-    if not job.incoming:
-        raise BadOption(
-            "Say which rows to load: INCOMING, as in week32.xlsx#Inspections, or `at` in the job's [incoming]."
-        )
-    if not job.target:
-        raise BadOption("Say which table to load into: --into coop.db#hives, or a job file with --job.")
-    return job
-
-
-def _pairs(mapped: list[str] | None) -> dict[str, str]:
-    renames: dict[str, str] = {}
-    for pair in mapped or ():
-        target, equals, source = pair.partition("=")
-        if not (target.strip() and equals and source.strip()):
-            raise BadOption(f"--map takes TARGET=INCOMING, as in --map 'honey_kg=Honey (kg)', not {pair!r}.")
-        if target.strip() in renames:
-            raise BadOption(f"--map names the target column {target.strip()!r} twice; one incoming column can feed it.")
-        renames[target.strip()] = source.strip()
-    return renames

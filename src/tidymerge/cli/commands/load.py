@@ -1,9 +1,11 @@
 """`tidymerge load`: write what a preview shows, after asking."""
 
 import sys
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from tidymerge.cli import options
+from tidymerge.cli.job_options import takes_job
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -11,31 +13,13 @@ if TYPE_CHECKING:
     from tidymerge.job.model import Job
 
 
+@takes_job
 def load(
-    incoming: options.Incoming = None,
-    job_file: options.JobPath = None,
-    into: options.Into = None,
-    key: options.Key = None,
-    mapped: options.Map = None,
-    only: options.Only = None,
-    header_row: options.HeaderRow = None,
-    rows: options.Rows = None,
-    cells: options.Cells = None,
-    query: options.Query = None,
-    skip_when: options.SkipWhen = None,
-    delimiter: options.Delimiter = None,
-    quote: options.Quote = None,
-    encoding: options.Encoding = None,
+    job_of: "Callable[..., Job]",
     rejects: options.RejectsFile = None,
     marked: options.Marked = None,
     page: options.Page = None,
     chart: options.Chart = None,
-    most_updated: options.MostUpdated = None,
-    most_inserted: options.MostInserted = None,
-    most_rejected: options.MostRejected = None,
-    fewest_rows: options.FewestRows = None,
-    expect_updated: options.ExpectUpdated = None,
-    expect_inserted: options.ExpectInserted = None,
     strict: options.Strict = False,
     yes: options.Yes = False,
     expect: options.Expect = None,
@@ -50,22 +34,20 @@ def load(
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
         output.check_views(page, chart, marked)
-        read = options.read_options(delimiter, quote, encoding, cells, query)
-        limits = options.make_limits(
-            most_updated, most_inserted, most_rejected, fewest_rows, expect_updated, expect_inserted
-        )
-        job = options.make_job(
-            job_file, incoming, into, key, mapped, only, header_row, rows, skip_when, read, limits,
-            strict=strict, trust_triggers=trust_triggers,
-        )  # fmt: skip
+        job = job_of(strict=strict, trust_triggers=trust_triggers)
         asked = not yes and expect is None and job.incoming != ("-",) and out.is_terminal and sys.stdin.isatty()
         if asked:
             expect = _ask(out, job, json=json)
         with Bars(out, json=json) as progress, output.drawn_if_stopped(out, quiet=json or asked):
             receipt = flow.load(
-                job, accept_warnings=yes or asked, expect=expect, rejects=options.path(rejects),
-                marked=options.path(marked), progress=progress, shield=output.uninterrupted,
-            )  # fmt: skip
+                job,
+                accept_warnings=yes or asked,
+                expect=expect,
+                rejects=options.path(rejects),
+                marked=options.path(marked),
+                progress=progress,
+                shield=output.uninterrupted,
+            )
     output.show(out, receipt, json=json, details=False)
     output.try_views(receipt, page, chart)
     output.finish(receipt)
