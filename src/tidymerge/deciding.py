@@ -209,7 +209,7 @@ def decide_all(
         counted,
         account.fingerprint(changes),
         tuple(warnings),
-        (*gathered.sample.notes, *noticed.notes()),
+        (*gathered.sample.notes, *shape.notes, *noticed.notes()),
         noticed.view,
         limits=tuple(exceeded(job.limits, counted, rows_before)),
     )

@@ -149,7 +149,8 @@ class Check:
 class TableShape:
     """A target table: its columns in order, and what the database enforces on them.
 
-    `unique_names` are the columns of the unique constraints by the names that the database has for them in errors.
+    `unique_names` are the columns of the unique constraints by the names that the database has for them in errors;
+    `notes` say what is worth knowing of a write.
     """
 
     name: str
@@ -159,6 +160,7 @@ class TableShape:
     foreign_keys: tuple[ForeignKey, ...] = ()
     checks: tuple[Check, ...] = ()
     unique_names: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
 
     def column(self, name: str) -> TargetColumn:
         """The column of that exact name. Raises KeyError."""

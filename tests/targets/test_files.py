@@ -241,9 +241,9 @@ def test_a_folder_that_is_held_or_full_or_not_to_be_written_is_said(run, folder,
     thread.join()
     assert (ended.status, "target-locked" in ended.err) == (1, True), ended.err
     script = (
-        "import errno, os, sys\nfrom tidymerge.targets.files import target\nfrom tidymerge.cli.app import main\n"
+        "import errno, os, sys\nfrom tidymerge.targets.files import swap\nfrom tidymerge.cli.app import main\n"
         "def failing(*_):\n    raise OSError(errno.{0}, os.strerror(errno.{0}))\n"
-        "target.FileTarget._keep_owner = failing\nmain()"
+        "swap._keep_owner = failing\nmain()"
     )
     for error, code in (("ENOSPC", "target-full"), ("EROFS", "target-read-only")):
         command = [str(Path(PROGRAM).with_name("python")), "-c", script.format(error), "load", incoming, *options]

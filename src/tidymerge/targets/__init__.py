@@ -38,9 +38,7 @@ def open_target(text: str, *, write: bool, types: Mapping[str, str] = _NONE) -> 
         return SqlTarget(connect(address), address.part, write=write, server=address.server)
     check_file(address)
     if not is_database(text) and address.path.suffix.lower() in _TEXT_ENDINGS and address.part is None:
-        from tidymerge.targets.files.target import FileTarget
-
-        return FileTarget(address, write=write, types=types)
+        return _file_target(address, types, write=write)
     if not is_database(text):
         raise BadAddress(
             f"{text!r} is not a table that rows can be loaded into; SQLite files ({', '.join(_SQLITE_ENDINGS)}) are "
@@ -50,6 +48,15 @@ def open_target(text: str, *, write: bool, types: Mapping[str, str] = _NONE) -> 
     from tidymerge.targets.sqlite.database import SqliteDatabase
 
     return SqlTarget(partial(SqliteDatabase, address.path, write=write), address.part, write=write)
+
+
+def _file_target(address: Address, types: Mapping[str, str], *, write: bool) -> "Target":
+    from tidymerge.targets.files.csv import CsvFile
+    from tidymerge.targets.files.target import FileTarget
+    from tidymerge.targets.files.types import declared
+
+    known = {name: declared(text) for name, text in types.items()}
+    return FileTarget(address, partial(CsvFile, types=known), write=write)
 
 
 def reopened(text: str) -> str:

@@ -3,20 +3,23 @@
 import codecs
 import csv
 import io
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping, Sequence
+from pathlib import Path
+from typing import BinaryIO
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.address import Address
-from tidymerge.core.cells import as_array, mask_of
+from tidymerge.core.cells import as_array, mask_of, valid
 from tidymerge.errors import NoRows, SourceError, TargetUnreadable, WriteRefused
-from tidymerge.model import Indices, Mask
+from tidymerge.model import ColumnType, Indices, TargetColumn
 from tidymerge.ports import Irregular
 from tidymerge.sources import ReadOptions
 from tidymerge.sources.csv import CsvSource, regular
-from tidymerge.targets.files.types import column_of
+from tidymerge.targets.files.content import Edits, Found, NewFile
+from tidymerge.targets.files.types import NONE_DECLARED, column_of, spelled_like, typed, with_declared
 
 _NEWLINE = 0x0A
 
@@ -34,24 +37,19 @@ def _encoding(data: bytes) -> str | None:
     return "latin-1"
 
 
-@dataclass(frozen=True, slots=True)
-class Edits:
-    """What is to be different: new cells for `rows` (ascending), rows that are `leaving`, rows `added` at the end."""
-
-    rows: Indices
-    cells: pa.Table
-    leaving: Mask
-    added: pa.Table
-
-
 class CsvFile:
     """The text file at an address, read whole: its columns, and each cell as text, null where blank.
 
     Column names are in its first line. Raises TargetUnreadable where not every line is one row, so that it can't be
-    told where a row stands. With `like`, the file is read in that one's dialect.
+    told where a row stands. `types` are declared ones; with `like`, the file is read in that one's dialect.
     """
 
-    def __init__(self, address: Address, like: "CsvFile | None" = None) -> None:
+    marks_text = False
+    notes: tuple[str, ...] = ()
+
+    def __init__(
+        self, address: Address, types: Mapping[str, ColumnType] = NONE_DECLARED, like: "CsvFile | None" = None
+    ) -> None:
         try:
             data = address.path.read_bytes()
             options = ReadOptions(encoding=_encoding(data)) if like is None else like.dialect
@@ -70,8 +68,12 @@ class CsvFile:
             raise TargetUnreadable(str(error)) from None
         if len(set(names)) < len(names):
             raise TargetUnreadable(f"{address.path} has two columns of the same name; a target's names must differ.")
-        self.texts = pa.table(dict(zip(names, arrays, strict=True)))
-        self.columns = tuple(column_of(name, array) for name, array in zip(names, arrays, strict=True))
+        self.name = address.path.name
+        self._path = address.path.resolve()
+        self._types = types
+        self._texts = pa.table(dict(zip(names, arrays, strict=True)))
+        told = (column_of(name, array) for name, array in zip(names, arrays, strict=True))
+        self.columns: tuple[TargetColumn, ...] = like.columns if like else with_declared(told, types, str(address))
         self._bounds = self._find_lines(start, len(arrays[0]))
         head = self._source.data[:start]
         self._newline = b"\r\n" if head.endswith(b"\r\n") else b"\n"
@@ -91,6 +93,36 @@ class CsvFile:
             if any(len(row) != columns for row in rows):
                 raise Irregular from None
             return [pa.array([row[at] or None for row in rows], pa.string()) for at in range(columns)]
+
+    @property
+    def rows(self) -> int:
+        """How many rows there are."""
+        return int(self._texts.num_rows)
+
+    def find(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Found:
+        """The columns of all rows: they are in memory."""
+        return self.values(columns)
+
+    def values(self, columns: Sequence[TargetColumn], rows: Indices | None = None) -> Found:
+        """The columns of some rows, or of all."""
+        found, unreadable = {}, {}
+        for column in columns:
+            texts = as_array(
+                self._texts[column.name] if rows is None else self._texts[column.name].take(pa.array(rows))
+            )
+            found[column.name] = typed(texts, column)
+            lost = valid(texts) & ~valid(found[column.name])
+            if lost.any():
+                unreadable[column.name] = lost
+        return Found(pa.table(found), rows, unreadable)
+
+    def texts(self, names: Sequence[str], rows: Indices) -> pa.Table:
+        """The cells of some rows as they are."""
+        return self._texts.select(names).take(pa.array(rows))
+
+    def spelled(self, values: pa.Array, column: TargetColumn) -> pa.Array:
+        """New values as the file spells its own."""
+        return spelled_like(values, column, self._texts[column.name])
 
     @property
     def dialect(self) -> ReadOptions:
@@ -114,8 +146,8 @@ class CsvFile:
         bounds: Indices = found + start
         return bounds
 
-    def unwritable(self, texts: pa.Array) -> Indices:
-        """The texts that the file can't hold: with signs that its encoding does not have, or a zero byte."""
+    def unwritable(self, texts: pa.Array, rows: Indices | None, column: TargetColumn) -> Mapping[int, str]:
+        """The texts with signs that the file's encoding does not have, or with a zero byte."""
         bad = mask_of(pc.match_substring(texts, "\0"))
         if self._source.encoding != "utf-8":
             for index, text in enumerate(texts.to_pylist()):
@@ -123,16 +155,31 @@ class CsvFile:
                     (text or "").encode(self._source.encoding)
                 except UnicodeEncodeError:
                     bad[index] = True
-        return np.flatnonzero(bad)
+        return {index: f"the file can't hold {texts[index].as_py()!r}" for index in np.flatnonzero(bad).tolist()}
 
-    def edited(self, edits: Edits) -> bytes:
+    def joint(self, touched: Indices) -> int:
+        """The end."""
+        return self.rows
+
+    def edited(self, edits: Edits) -> Iterable[tuple[Path, NewFile]]:
+        """The one file."""
+        return [(self._path, lambda file: _write(file, self._edited(edits)))]
+
+    def written(self, files: Mapping[Path, Path]) -> "CsvFile":
+        """The new file, read in the same dialect."""
+        return CsvFile(Address(files.get(self._path, self._path)), self._types, self)
+
+    def _edited(self, edits: Edits) -> bytes:
         """The file as it is to be. Whether its last line is ended stays as it is."""
         data, bounds = self._source.data, self._bounds
         end = int(bounds[-1])
         pieces = [data[: bounds[0]]]
-        lines = dict(zip(edits.rows.tolist(), self._lines(edits.cells), strict=True))
+        cells = self._texts.take(pa.array(edits.rows))
+        for name in edits.cells.column_names:
+            cells = cells.set_column(cells.column_names.index(name), name, edits.cells[name])
+        lines = dict(zip(edits.rows.tolist(), self._lines(cells), strict=True))
         at = 0
-        for row in np.union1d(edits.rows, np.flatnonzero(edits.leaving)).tolist():
+        for row in np.union1d(edits.rows, edits.leaving).tolist():
             pieces.append(data[bounds[at] : bounds[row]])
             if row in lines:
                 closing = b"\r\n" if data[bounds[row] : bounds[row + 1]].endswith(b"\r\n") else b"\n"
@@ -164,7 +211,7 @@ class CsvFile:
             return []
         delimiter, quote = self._source.delimiter, self._source.quote
         columns = []
-        for name in self.texts.column_names:
+        for name in self._texts.column_names:
             texts = as_array(cells[name])
             wrapped = pc.binary_join_element_wise("", pc.replace_substring(texts, quote, quote * 2), "", quote)
             special = "|".join("\\" + sign for sign in (delimiter, quote)) + r"|[\r\n]|^\s|\s$"
@@ -173,3 +220,7 @@ class CsvFile:
             columns.append(quoted.fill_null(""))
         lines = pc.binary_join_element_wise(*columns, delimiter) if len(columns) > 1 else columns[0]
         return [line.encode() for line in lines.to_pylist()]
+
+
+def _write(file: BinaryIO, data: bytes) -> None:
+    file.write(data)

@@ -1,13 +1,16 @@
 """What the columns of a text file mean, told by their cells, and how new values are spelled like the others."""
 
 import re
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
+from types import MappingProxyType
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.core.cells import as_array
 from tidymerge.core.convert import cast_cells
-from tidymerge.errors import BadOption
+from tidymerge.errors import BadOption, NoSuchColumn
 from tidymerge.model import ColumnType, Kind, TargetColumn
 
 _WHOLE = r"^-?(0|[1-9][0-9]{0,17})$"  # leading zeros are a text's
@@ -37,6 +40,20 @@ def declared(text: str) -> ColumnType:
         scale = second or 0 if first else None
         return ColumnType(kind, text, precision=first or _MOST_DIGITS, scale=scale)
     return ColumnType(kind, text, length=first)
+
+
+NONE_DECLARED: Mapping[str, ColumnType] = MappingProxyType({})
+
+
+def with_declared(
+    columns: Iterable[TargetColumn], types: Mapping[str, ColumnType], place: str
+) -> tuple[TargetColumn, ...]:
+    """The columns with the types that the job declares. Raises NoSuchColumn."""
+    found = tuple(replace(column, type=types.get(column.name, column.type)) for column in columns)
+    unknown = set(types) - {column.name for column in found}
+    if unknown:
+        raise NoSuchColumn(f"The job declares a type for {min(unknown)}, a column that {place} does not have.")
+    return found
 
 
 def column_of(name: str, texts: pa.Array) -> TargetColumn:

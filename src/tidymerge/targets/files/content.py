@@ -1,0 +1,99 @@
+"""What the kinds of files have in common: rows that are read, compared, and written anew with edits."""
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import BinaryIO, Protocol
+
+import numpy as np
+import pyarrow as pa
+
+from tidymerge.model import Indices, Mask, TargetColumn
+
+
+@dataclass(frozen=True, slots=True)
+class Edits:
+    """What is to be different, every value as exact text.
+
+    `rows` (ascending) get new `cells` in the columns given; rows that are `leaving` (ascending) go; those `added`,
+    with all columns, come before the row that now is number `added_at`, or to the end.
+    """
+
+    rows: Indices
+    cells: pa.Table
+    leaving: Indices
+    added: pa.Table
+    added_at: int
+
+    def new_place(self, rows: Indices) -> Indices:
+        """Where rows stand once the edits are made."""
+        moved: Indices = rows - np.searchsorted(self.leaving, rows)
+        return moved + np.where(rows >= self.added_at, self.added.num_rows, 0)
+
+    @property
+    def new_places(self) -> Indices:
+        """Where the added rows stand once the edits are made."""
+        first = self.added_at - int(np.searchsorted(self.leaving, self.added_at))
+        return first + np.arange(self.added.num_rows)
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """Values of rows, typed; `rows` are their numbers, or None for all; `unreadable` as in `Existing`."""
+
+    values: pa.Table
+    rows: Indices | None = None
+    unreadable: Mapping[str, Mask] = field(default_factory=dict)
+
+
+NewFile = Callable[[BinaryIO], None]  # writes one file anew
+
+
+class Content(Protocol):
+    """The rows of a file, or of a folder of files, as they were when it was opened. Rows are numbered from 0.
+
+    Every value also has an exact text, of which the very same value can be made again. Opening raises
+    TargetUnreadable.
+    """
+
+    marks_text: bool
+
+    @property
+    def name(self) -> str:
+        """What to call the table."""
+
+    @property
+    def columns(self) -> tuple[TargetColumn, ...]:
+        """The columns in their order, with the types that the job declares or the data tell."""
+
+    @property
+    def rows(self) -> int:
+        """How many rows there are."""
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What is worth knowing about what a load does to the file."""
+
+    def find(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Found:
+        """The columns of the rows that may match `keys`, or of all rows."""
+
+    def values(self, columns: Sequence[TargetColumn], rows: Indices | None = None) -> Found:
+        """The columns of some rows, or of all."""
+
+    def texts(self, names: Sequence[str], rows: Indices) -> pa.Table:
+        """The exact text of some rows."""
+
+    def spelled(self, values: pa.Array, column: TargetColumn) -> pa.Array:
+        """The exact text that new values will have."""
+
+    def unwritable(self, texts: pa.Array, rows: Indices | None, column: TargetColumn) -> Mapping[int, str]:
+        """The exact texts, by index, that can't be written, in `rows` or in new ones, and why."""
+
+    def joint(self, touched: Indices) -> int:
+        """Before which row new ones are added, if these are `touched`."""
+
+    def edited(self, edits: Edits) -> Iterable[tuple[Path, NewFile]]:
+        """The files that are to be written anew."""
+
+    def written(self, files: Mapping[Path, Path]) -> "Content":
+        """The same, read from files that take the place of others."""

@@ -1,0 +1,173 @@
+"""New files beside old ones, which take their places together: one load at a time, all of them or none."""
+
+import errno
+import json
+import os
+import shutil
+import sys
+import time
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
+from pathlib import Path
+
+from tidymerge.errors import TargetChanged, TargetError, TargetFull, TargetLocked, TargetReadOnly
+from tidymerge.targets.files.content import NewFile
+from tidymerge.targets.sql.transaction import LOCK_WAIT_SECONDS, LOCKED
+
+_FULL = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
+_MARK = ".tidymerge-"
+_RECORD = f"{_MARK}swap.json"
+
+
+class Swap:
+    """The new files of one load in a folder. `place` is what the load is into, for people.
+
+    Several files can't take their places in one step, so they are first noted in a record: once that is on disk, the
+    change counts, and whoever opens the folder next completes what was cut off.
+    """
+
+    def __init__(self, folder: Path, place: str) -> None:
+        self._folder = folder
+        self._place = place
+        self._lock: int | None = None
+        self._new: dict[Path, Path] = {}
+        self._signatures: Callable[[], dict[Path, tuple[int, int, int]]] = dict
+        self._seen: dict[Path, tuple[int, int, int]] = {}
+        self._recorded = False
+
+    def lock(self) -> None:
+        """Keep other loads out of the folder, where the system has such locks; mend what one that was killed left."""
+        if sys.platform != "win32":
+            self._take_lock()
+        self._complete()
+        for left in self._folder.glob(f".*{_MARK}*"):
+            left.unlink(missing_ok=True)
+
+    def _take_lock(self) -> None:
+        import fcntl
+
+        with translated(self._place):
+            self._lock = os.open(self._folder, os.O_RDONLY)
+        until = time.monotonic() + LOCK_WAIT_SECONDS
+        while True:
+            try:
+                fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                break
+            except OSError:
+                if time.monotonic() > until:
+                    self.close()
+                    raise TargetLocked(LOCKED.format(place=self._place)) from None
+                time.sleep(0.05)
+
+    def close(self) -> None:
+        """Throw away new files that did not take their places, and let others in."""
+        if not self._recorded:
+            for new in self._new.values():
+                new.unlink(missing_ok=True)
+        if self._lock is not None:
+            os.close(self._lock)  # which drops the lock
+            self._lock = None
+
+    def watch(self, files: Callable[[], Sequence[Path]]) -> None:
+        """Remember which files there are, and how, before they are read."""
+        self._signatures = lambda: {path: _signature(path) for path in files()}
+        self._seen = self._signatures()
+
+    def put(self, path: Path, write: NewFile) -> Path:
+        """Write what is to take the place of `path`, on disk, with its owner and permissions."""
+        new = path.with_name(f".{path.name}{_MARK}{os.getpid()}")
+        self._new[path] = new
+        with translated(self._place):
+            was = path.stat()
+            descriptor = os.open(new, os.O_RDWR | os.O_CREAT | os.O_TRUNC, 0o600)
+            with os.fdopen(descriptor, "wb+") as file:
+                write(file)
+                file.flush()
+                os.fsync(file.fileno())
+            new.chmod(was.st_mode & 0o7777)
+            _keep_owner(new, was)
+        return new
+
+    def commit(self) -> None:
+        """Put all new files in their places, unless somebody changed an old one. Raises TargetChanged."""
+        if not self._new:
+            return
+        if self._signatures() != self._seen:
+            raise TargetChanged(f"Another program changed {self._place} while it was compared.")
+        with translated(self._place):
+            if len(self._new) > 1:
+                self._note()
+            self._recorded = True
+            self._move(self._new)
+
+    def _note(self) -> None:
+        """Write the record: from here on the change counts."""
+        draft = self._folder / f".{_RECORD}{_MARK}{os.getpid()}"
+        names = {path.name: new.name for path, new in self._new.items()}
+        with draft.open("w", encoding="utf-8") as file:
+            json.dump(names, file)
+            file.flush()
+            os.fsync(file.fileno())
+        draft.replace(self._folder / _RECORD)
+        _sync(self._folder)
+
+    def _move(self, files: dict[Path, Path]) -> None:
+        for path, new in files.items():
+            if new.exists():  # else it has taken its place already
+                new.replace(path)
+        _sync(self._folder)
+        (self._folder / _RECORD).unlink(missing_ok=True)
+
+    def _complete(self) -> None:
+        """Finish a change that counts, but was cut off."""
+        with translated(self._place):
+            self._move(unfinished(self._folder))
+
+
+def unfinished(folder: Path) -> dict[Path, Path]:
+    """The new files in a folder that are to take the places of others, where that was cut off."""
+    try:
+        names = json.loads((folder / _RECORD).read_text("utf-8"))
+    except FileNotFoundError:
+        return {}
+    except (OSError, ValueError) as error:
+        raise TargetError(f"{folder / _RECORD} can't be read: {error}.") from None
+    return {folder / name: folder / new for name, new in names.items() if (folder / new).exists()}
+
+
+def _keep_owner(path: Path, was: os.stat_result) -> None:
+    """The owner and group of the file that is replaced, as far as we may give them."""
+    if sys.platform != "win32":
+        with suppress(PermissionError):
+            shutil.chown(path, was.st_uid, was.st_gid)
+
+
+def _sync(folder: Path) -> None:
+    """Make sure that the names in a folder are on disk."""
+    if os.name == "posix":
+        descriptor = os.open(folder, os.O_RDONLY)
+        try:
+            os.fsync(descriptor)
+        finally:
+            os.close(descriptor)
+
+
+@contextmanager
+def translated(place: str) -> Iterator[None]:
+    """Turns what the system says about writing into our errors."""
+    try:
+        yield
+    except OSError as error:
+        words = f"{place} can't be written: {error.strerror or error}. Nothing was changed"
+        if error.errno in _FULL:
+            raise TargetFull(f"{words}; make room and run it again.") from None
+        raise TargetReadOnly(f"{words}; see who may write the file and its folder, then run it again.") from None
+
+
+def _signature(path: Path) -> tuple[int, int, int]:
+    """What tells whether a file is still the same: which one it is, its size, and when it was last changed."""
+    try:
+        found = path.stat()
+    except OSError as error:
+        raise TargetError(f"{path} can't be read: {error.strerror or error}.") from None
+    return found.st_ino, found.st_size, found.st_mtime_ns
