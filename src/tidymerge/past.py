@@ -78,10 +78,11 @@ def _undone(runs: Sequence[Run]) -> dict[str, str]:
 
 
 def _is_into(run: Run, target: str) -> bool:
-    """Whether a run went into the target named: an address, its end, or just the table."""
+    """Whether a run went into the target named: an address or its end, a whole file or database, or just the table."""
     if run.target == target or run.target.endswith((f"/{target}", f"#{target}")):
         return True
-    return run.target == reopened(target)
+    wanted = reopened(target)
+    return run.target == wanted or run.target.startswith(f"{wanted}#")
 
 
 def _time(text: str) -> datetime:

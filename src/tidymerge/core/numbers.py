@@ -13,6 +13,7 @@ from tidymerge.model import ColumnType, Indices, Kind, Mask, Reason
 
 # A spreadsheet keeps 15 significant digits; what a double shows beyond them is noise.
 SPREADSHEET_DIGITS = 15
+_TOO_LONG = f"at most {SPREADSHEET_DIGITS} digits: a spreadsheet keeps no more, so give it as text"
 _NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)")
 _SCIENTIFIC = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)[eE][+-]?\d+")
 _FLOAT_ALPHABET = b"0123456789+-.eE"
@@ -79,7 +80,8 @@ def to_decimal(cells: pa.Array, to: ColumnType) -> Cast:
         rule = TextRule(to.arrow, lambda text: _one_decimal(text, scale, wanted), plain, b"0123456789-.")
         cast = cast_text(cells, rule)
     elif pa.types.is_floating(cells.type):
-        cast = _scaled(cells, scale, Wrong(Reason.TOO_MANY_DECIMALS, wanted))
+        off = Wrong(Reason.TOO_MANY_DECIMALS, wanted)
+        cast = _unscaled(cells, to) if to.scale is None else _scaled(cells, scale, off)
     else:
         cast = _rescaled(cells, to, wanted)
     return _within_digits(cast, to)
@@ -130,6 +132,33 @@ def _within_digits(cast: Cast, to: ColumnType) -> Cast:
     return Cast(values, tuple(bad), cast.rounded)
 
 
+def _unscaled(cells: pa.Array, to: ColumnType) -> Cast:
+    """Floats for a column that keeps whatever decimals there are: what their 15 significant digits say."""
+    numbers = cells.fill_null(0).to_numpy(zero_copy_only=False)
+    distinct, codes = np.unique(numbers, return_inverse=True)
+    texts = [f"{number:.{SPREADSHEET_DIGITS}g}" for number in distinct.tolist()]
+    read = [_held(text, to.decimals) for text in texts]
+    values = pa.array([None if isinstance(one, Wrong) else one for one in read], to.arrow)
+    noisy = np.array([float(text) != number for text, number in zip(texts, distinct.tolist(), strict=True)], bool)
+    present = valid(cells)
+    bad: list[BadCells] = []
+    for verdict in {one for one in read if isinstance(one, Wrong)}:
+        at_fault = np.array([one == verdict for one in read], bool)[codes]
+        bad += _bad(np.flatnonzero(present & at_fault), verdict.reason, verdict.expected)
+    rounded = int((present & noisy[codes] & np.isfinite(numbers)).sum())
+    return Cast(values.take(pa.array(codes, mask=~present)), tuple(bad), rounded)
+
+
+def _held(text: str, scale: int) -> Decimal | Wrong:
+    value = Decimal(text)
+    if not value.is_finite():
+        return Wrong(Reason.NOT_A_NUMBER, "a number")
+    if abs(value) >= 10**SPREADSHEET_DIGITS:
+        return Wrong(Reason.DIGITS_LOST, _TOO_LONG)
+    kept = value.quantize(1 / _POWERS[scale])
+    return kept if kept == value else Wrong(Reason.TOO_MANY_DECIMALS, f"a number with at most {scale} decimals")
+
+
 def _scaled(cells: pa.Array, scale: int, off: Wrong) -> Cast:
     """Floats at `scale` decimals: within 15 significant digits they must be exact; noise is rounded and counted."""
     present = valid(cells)
@@ -149,11 +178,7 @@ def _scaled(cells: pa.Array, scale: int, off: Wrong) -> Cast:
     bad = (
         *_bad(np.flatnonzero(not_number), Reason.NOT_A_NUMBER, "a number"),
         *_bad(np.flatnonzero(decimals), off.reason, off.expected),
-        *_bad(
-            np.flatnonzero(too_long),
-            Reason.DIGITS_LOST,
-            f"at most {SPREADSHEET_DIGITS} digits: a spreadsheet keeps no more, so give it as text",
-        ),
+        *_bad(np.flatnonzero(too_long), Reason.DIGITS_LOST, _TOO_LONG),
     )
     integers = pa.array(units_exact, mask=~good)
     values = decimals_from_units(integers, scale) if off.reason is not Reason.NOT_WHOLE else integers
@@ -178,6 +203,8 @@ def _bitmap(mask: Mask) -> pa.Buffer:
 def to_float(cells: pa.Array, to: ColumnType) -> Cast:
     """Cast text, floats, integers or decimals to 64-bit floats, at the precision that the column keeps."""
     rule = TextRule(pa.float64(), _one_float, r"[+-]?\d+(\.\d+)?([eE][+-]?\d+)?", _FLOAT_ALPHABET)
+    if pa.types.is_decimal(cells.type):  # by way of text: many digits are not always cast to the nearest float
+        cells = pc.cast(cells, pa.string())
     text = pa.types.is_string(cells.type)
     cast = cast_text(cells, rule) if text else Cast(pc.cast(cells, pa.float64(), safe=False))
     if to.precision is None or to.precision > _SINGLE:
@@ -203,8 +230,7 @@ def number_text(cells: pa.Array) -> Cast:
     distinct = pa.array([text if "e" not in text else f"{Decimal(text):f}" for text in plain], pa.string())
     codes = np.searchsorted(np.unique(numbers), numbers)
     texts = distinct.take(pa.array(codes, mask=~valid(cells) | lost))
-    expected = f"at most {SPREADSHEET_DIGITS} digits: a spreadsheet keeps no more, so give it as text"
-    return Cast(texts, _bad(np.flatnonzero(lost), Reason.DIGITS_LOST, expected))
+    return Cast(texts, _bad(np.flatnonzero(lost), Reason.DIGITS_LOST, _TOO_LONG))
 
 
 def _without_trailing_zeros(texts: pa.Array) -> pa.Array:

@@ -50,9 +50,10 @@ def open_source(text: str, options: ReadOptions) -> "Source":
     if is_server(text):
         return _open_server(parse(text), options)
     address = Address(parse(text).path) if text == STANDARD_INPUT else parse(text)
-    if text != STANDARD_INPUT:
+    folder = text != STANDARD_INPUT and is_parquet_folder(address)
+    if text != STANDARD_INPUT and not folder:
         check_file(address)
-    ending = ".csv" if text == STANDARD_INPUT else ending_of(address)
+    ending = ".csv" if text == STANDARD_INPUT else ".parquet" if folder else ending_of(address)
     if ending not in FORMATS:
         known = ", ".join(FORMATS)
         raise BadAddress(f"Rows can't be read from {text!r}: its ending is {ending or 'missing'}; known are {known}.")
@@ -79,6 +80,11 @@ def ending_of(address: Address) -> str:
     if len(suffixes) > 1 and suffixes[-1] in COMPRESSED and FORMATS.get(suffixes[-2]) == _CSV:
         return suffixes[-2]
     return suffixes[-1] if suffixes else ""
+
+
+def is_parquet_folder(address: Address) -> bool:
+    """Whether the address leads to a folder of Parquet files, which are one table."""
+    return address.part is None and address.path.is_dir() and any(address.path.glob("*.parquet"))
 
 
 def check_file(address: Address) -> None:

@@ -2,6 +2,7 @@
 
 import json
 from collections.abc import Iterable, Sequence
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -40,14 +41,21 @@ class Records:
         return as_incoming(self._columns, numbers, address=self.address, header_row=0, sheet=None, notes=self.notes)
 
 
+def parquet_files(folder: Path) -> list[Path]:
+    """The Parquet files in a folder, in the order of their names; hidden ones are none of its rows."""
+    return sorted(path for path in folder.glob("*.parquet") if path.name[0] not in "._" and path.is_file())
+
+
 class ParquetSource(Records):
-    """A Parquet file."""
+    """A Parquet file, or a folder of them."""
 
     def __init__(self, address: Address, options: ReadOptions) -> None:
         from pyarrow import parquet
 
         try:
-            table = parquet.read_table(address.path)
+            paths = parquet_files(address.path) if address.path.is_dir() else [address.path]
+            # Each by itself: a folder's name is not taken for a column.
+            table = pa.concat_tables([parquet.ParquetFile(path).read() for path in paths])
         except (pa.ArrowException, OSError) as error:
             reason = str(error).partition("\n")[0]
             raise BrokenFile(f"{address.path} can't be read as a Parquet file ({reason}).") from None

@@ -1,7 +1,9 @@
 """XLSX (ECMA-376) and ODS (ISO 26300) workbooks, read by calamine. Cells have types, formulas their last values."""
 
+import io
 import re
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -46,9 +48,7 @@ class WorkbookSource:
     def __init__(self, address: Address, options: ReadOptions) -> None:
         self._path = address.path
         try:
-            self._workbook = CalamineWorkbook.from_path(
-                str(address.path), load_tables=address.path.suffix.lower() != ".ods"
-            )
+            self._workbook = _opened(address.path)
         except (CalamineError, OSError) as error:
             raise BrokenFile(
                 f"{address.path} can't be read as a workbook ({error}). "
@@ -59,6 +59,7 @@ class WorkbookSource:
             for sheet in self._workbook.sheets_metadata
             if sheet.typ == SheetTypeEnum.WorkSheet and sheet.visible == SheetVisibleEnum.Visible
         ]
+        self.sheet: str
         self.sheet, self._area = self._choose(address.part)
         if options.cells is not None:
             self._area = area(options.cells)
@@ -115,13 +116,22 @@ class WorkbookSource:
         """The first rows of the sheet as text."""
         return [[_shown(cell) for cell in row] for row in self._rows[:rows]]
 
+    def names(self, header_row: int) -> list[str]:
+        """The names in a row of the head."""
+        return column_names([_shown(cell) for cell in self._rows[header_row]], self._area.left)
+
+    @property
+    def left(self) -> int:
+        """The first column that is read, 0 for A."""
+        return self._area.left
+
     def read(self, header_row: int) -> Incoming:
         """The rows below the header with the types that the spreadsheet gave them."""
         if not 0 <= header_row < len(self._rows):
             raise NoRows(
                 f"The sheet {self.sheet!r} has no row {self.above + header_row + 1} to read column names from."
             )
-        names = column_names([_shown(cell) for cell in self._rows[header_row]], self._area.left)
+        names = self.names(header_row)
         body = self._rows[header_row + 1 :]
         columns = [IncomingColumn(name, parts_of([row[index] for row in body])) for index, name in enumerate(names)]
         header_row += self.above
@@ -129,6 +139,14 @@ class WorkbookSource:
         return as_incoming(
             columns, numbers, address=self.address, header_row=header_row + 1, sheet=self.sheet, notes=self.notes
         )
+
+
+def _opened(path: Path) -> CalamineWorkbook:
+    """The workbook, which is told by its first bytes where its name has another ending."""
+    tables = path.suffix.lower() != ".ods"
+    if path.suffix.lower() in (".xlsx", ".xlsm", ".ods"):
+        return CalamineWorkbook.from_path(str(path), load_tables=tables)
+    return CalamineWorkbook.from_filelike(io.BytesIO(path.read_bytes()), load_tables=tables)
 
 
 def _shown(cell: Any) -> str:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from tidymerge.address import SERVERS, Address, is_server, parse, without_password
 from tidymerge.errors import BadAddress, BadOption
-from tidymerge.sources import check_file
+from tidymerge.sources import check_file, is_parquet_folder
 
 if TYPE_CHECKING:
     from tidymerge.ports import Target
@@ -16,6 +16,15 @@ if TYPE_CHECKING:
 
 _NONE: Mapping[str, str] = MappingProxyType({})
 _TEXT_ENDINGS = (".csv", ".tsv", ".tab")
+_PARQUET = ".parquet"
+_HAS_TYPES = "{} has types of its own: leave `types` out of the job's [target]."
+_WORKBOOK_ENDINGS = (".xlsx", ".xlsm")
+_FILES: Mapping[str, tuple[str, str]] = MappingProxyType(
+    {
+        **dict.fromkeys(_TEXT_ENDINGS, ("tidymerge.targets.files.csv", "CsvFile")),
+        **dict.fromkeys(_WORKBOOK_ENDINGS, ("tidymerge.targets.files.workbook", "WorkbookRows")),
+    }
+)
 _SQLITE_ENDINGS = (".db", ".sqlite", ".sqlite3", ".db3")
 _SQLITE_MAGIC = b"SQLite format 3\0"  # https://www.sqlite.org/fileformat.html, 1.3
 _SERVERS = {
@@ -33,11 +42,16 @@ def open_target(text: str, *, write: bool, types: Mapping[str, str] = _NONE) -> 
 
     address = parse(text)
     if types and (is_server(text) or is_database(text)):
-        raise BadOption(f"{text} has types of its own: leave `types` out of the job's [target].")
+        raise BadOption(_HAS_TYPES.format(text))
     if address.server is not None:
         return SqlTarget(connect(address), address.part, write=write, server=address.server)
+    if is_parquet_folder(address):
+        return _parquet_target(address, types, write=write)
     check_file(address)
-    if not is_database(text) and address.path.suffix.lower() in _TEXT_ENDINGS and address.part is None:
+    ending = address.path.suffix.lower()
+    if ending == _PARQUET and not is_database(text):
+        return _parquet_target(address, types, write=write)
+    if not is_database(text) and ((ending in _TEXT_ENDINGS and address.part is None) or ending in _WORKBOOK_ENDINGS):
         return _file_target(address, types, write=write)
     if not is_database(text):
         raise BadAddress(
@@ -51,12 +65,21 @@ def open_target(text: str, *, write: bool, types: Mapping[str, str] = _NONE) -> 
 
 
 def _file_target(address: Address, types: Mapping[str, str], *, write: bool) -> "Target":
-    from tidymerge.targets.files.csv import CsvFile
     from tidymerge.targets.files.target import FileTarget
     from tidymerge.targets.files.types import declared
 
+    module, name = _FILES[address.path.suffix.lower()]
     known = {name: declared(text) for name, text in types.items()}
-    return FileTarget(address, partial(CsvFile, types=known), write=write)
+    return FileTarget(address, partial(getattr(import_module(module), name), types=known), write=write)
+
+
+def _parquet_target(address: Address, types: Mapping[str, str], *, write: bool) -> "Target":
+    from tidymerge.targets.files.parquet import ParquetRows
+    from tidymerge.targets.files.target import FileTarget
+
+    if types:
+        raise BadOption(_HAS_TYPES.format(address))
+    return FileTarget(address, ParquetRows, write=write)
 
 
 def reopened(text: str) -> str:

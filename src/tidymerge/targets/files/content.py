@@ -1,6 +1,6 @@
 """What the kinds of files have in common: rows that are read, compared, and written anew with edits."""
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, Protocol
@@ -63,6 +63,10 @@ class Content(Protocol):
         """What to call the table."""
 
     @property
+    def part(self) -> str | None:
+        """The part of the file that is meant, if it has parts."""
+
+    @property
     def columns(self) -> tuple[TargetColumn, ...]:
         """The columns in their order, with the types that the job declares or the data tell."""
 
@@ -79,6 +83,9 @@ class Content(Protocol):
 
     def values(self, columns: Sequence[TargetColumn], rows: Indices | None = None) -> Found:
         """The columns of some rows, or of all."""
+
+    def batches(self, columns: Sequence[TargetColumn]) -> Iterator[Found]:
+        """The columns of all rows, some at a time."""
 
     def texts(self, names: Sequence[str], rows: Indices) -> pa.Table:
         """The exact text of some rows."""

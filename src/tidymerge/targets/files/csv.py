@@ -3,7 +3,7 @@
 import codecs
 import csv
 import io
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import BinaryIO
 
@@ -45,6 +45,7 @@ class CsvFile:
     """
 
     marks_text = False
+    part = None
     notes: tuple[str, ...] = ()
 
     def __init__(
@@ -115,6 +116,10 @@ class CsvFile:
             if lost.any():
                 unreadable[column.name] = lost
         return Found(pa.table(found), rows, unreadable)
+
+    def batches(self, columns: Sequence[TargetColumn]) -> Iterator[Found]:
+        """All rows at once."""
+        yield self.values(columns, np.arange(self.rows))
 
     def texts(self, names: Sequence[str], rows: Indices) -> pa.Table:
         """The cells of some rows as they are."""

@@ -1,7 +1,8 @@
 """A file as a target: decided in memory, written beside the file, read again, and swapped in at the commit."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from functools import cached_property
+from dataclasses import replace
+from functools import cached_property, partial
 from pathlib import Path
 from types import TracebackType
 from typing import Self
@@ -18,6 +19,7 @@ from tidymerge.errors import NoSuchTable, ProofFailed
 from tidymerge.model import Existing, Indices, Pairing, TableShape, TargetColumn
 from tidymerge.ports import Refusal, Source, Written
 from tidymerge.sources import ReadOptions
+from tidymerge.sources.records import parquet_files
 from tidymerge.targets.files.content import Content, Edits, Found
 from tidymerge.targets.files.swap import Swap
 
@@ -30,10 +32,11 @@ class FileTarget:
     def __init__(self, address: Address, read: Callable[[Address], Content], *, write: bool) -> None:
         self._address = address
         self._read = read
+        self._part = address.part
         path = address.path.resolve()
         self._swap = Swap(path if path.is_dir() else path.parent, self.address)
         self._write = write
-        self._files = (lambda: sorted(path.glob("*.parquet"))) if path.is_dir() else lambda: [path]
+        self._files = partial(parquet_files, path) if path.is_dir() else lambda: [path]
         self._row_at = np.zeros(0, np.int64)
         self._pairing: Mapping[str, TargetColumn] = {}
         self._changes: list[ChangeSet] = []
@@ -44,6 +47,7 @@ class FileTarget:
                 self._swap.lock()
             self._swap.watch(self._files)
             self._file = self._read(self._address)
+            self._part = self._file.part
         except BaseException:
             self._swap.close()
             raise
@@ -57,7 +61,7 @@ class FileTarget:
     @property
     def address(self) -> str:
         """Where the file is, for people."""
-        return str(self._address)
+        return str(replace(self._address, part=self._part))
 
     def parts(self) -> tuple[tuple[str, int, int], ...]:
         """None: the target is one table."""
@@ -89,8 +93,9 @@ class FileTarget:
         return _existing(self._file.find(columns, key, keys))
 
     def read_in_batches(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn]) -> Iterator[Existing]:
-        """All rows at once."""
-        yield _existing(self._file.values(columns))
+        """All rows, some at a time."""
+        for found in self._file.batches(columns):
+            yield replace(_existing(found), complete=True)
 
     def read(self, columns: Sequence[TargetColumn]) -> pa.Table:
         """The given columns of every row."""
@@ -203,7 +208,7 @@ class FileTarget:
         if not self._changes:
             return self._file.values(pairing.columns, np.zeros(0, np.int64)).values
         at = self._places(changes)
-        wanted = self._new_texts(changes, [column.name for column in self._file.columns])
+        wanted = self._new_texts(changes, [column.name for column in self._file.columns if not column.generated])
         found = self._after.texts(wanted.column_names, at)
         for name in wanted.column_names:
             if not as_array(found[name]).equals(as_array(wanted[name])):

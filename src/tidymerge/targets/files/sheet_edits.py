@@ -1,0 +1,175 @@
+"""Edits to the rows of a sheet, as parts of the workbook: the sheet itself, and what tells where its rows end."""
+
+import re
+from collections.abc import Iterator, Mapping, Sequence
+
+from openpyxl.formula.translate import Translator
+
+from tidymerge.errors import WriteRefused
+from tidymerge.model import Indices, TargetColumn
+from tidymerge.sources.table import column_letter
+from tidymerge.targets.files.book import Book
+from tidymerge.targets.files.content import Edits
+from tidymerge.targets.files.serials import DATES
+from tidymerge.targets.files.sheet_xml import Cell, grown, unescaped
+
+
+class SheetEdits:
+    """Writes edits into a sheet: `numbers` are its records' rows, `at` its columns' places, `header` the names' row."""
+
+    def __init__(
+        self, book: Book, columns: Sequence[TargetColumn], at: Mapping[str, int], numbers: Indices, header: int
+    ) -> None:
+        self._book = book
+        self._xml = book.xml
+        self._dated: dict[int, str | None] = {}
+        self._columns = columns
+        self._at = at
+        self._numbers = numbers
+        self._header = header
+        self._last = int(numbers[-1]) if len(numbers) else header
+
+    def parts(self, edits: Edits) -> dict[str, bytes]:
+        """The parts that are to be different."""
+        leaving = set(self._numbers[edits.leaving].tolist())
+        rows = {number: self._emptied(number) for number in leaving}
+        for row, cells in zip(self._numbers[edits.rows].tolist(), edits.cells.to_pylist(), strict=True):
+            xml = self._xml.row(row) or b""
+            old = {cell.column: cell.text for cell in self._xml.cells(xml)}
+            new = {self._at[name]: text for name, text in cells.items() if text != old.get(self._at[name])}
+            rows[row] = self._with(row, xml, new)
+        staying = [number for number in self._numbers.tolist() if number not in leaving]
+        end = staying[-1] if staying else self._header
+        first = self._last + 1 if self._last not in leaving else end + 1
+        for number, cells in enumerate(edits.added.to_pylist(), start=first):
+            at = {self._at[name]: text for name, text in cells.items()}
+            rows[number] = self._added(number, rows.get(number) or self._xml.row(number), at)
+        end = first + edits.added.num_rows - 1 if edits.added.num_rows else end
+        before, body, after = self._xml.edited(rows)
+        new_parts = {self._book.part: self._fitted(before, end) + body + self._fitted(after, end)}
+        new_parts |= self._book.looks.edited() | self._around(end)
+        return new_parts
+
+    def _with(self, number: int, row: bytes, cells: Mapping[int, str | None]) -> bytes:
+        """A row with other values in some columns, in the style that they have."""
+        styles = {cell.column: cell.style for cell in self._xml.cells(row)}
+        new = {
+            column: self._xml.cell_xml(column, number, self._style(column, styles.get(column), text), text)
+            for column, text in cells.items()
+        }
+        return self._xml.with_cells(row, new)
+
+    def _style(self, column: int, style: str | None, text: str | None) -> str | None:
+        """The style for a value: dates are to be seen as dates."""
+        kinds = {self._at[found.name]: found.type.kind for found in self._columns}
+        if text is None or text[0] != "n" or kinds.get(column) not in DATES or self._book.looks.is_date(style):
+            return style
+        if column not in self._dated:
+            self._dated[column] = next(self._date_styles(column), None)
+        return self._dated[column] or self._book.looks.with_format(style, kinds[column])
+
+    def _date_styles(self, column: int) -> Iterator[str]:
+        """The styles of a column's cells, in its first rows, that show dates."""
+        for number in self._numbers[:100].tolist():
+            for cell in self._xml.cells(self._xml.row(number) or b""):
+                if cell.column == column and cell.style is not None and self._book.looks.is_date(cell.style):
+                    yield cell.style
+
+    def _added(self, number: int, row: bytes | None, cells: Mapping[int, str | None]) -> bytes:
+        """A new row, which takes its looks, and the formulas of columns made of them, from the last one."""
+        above = self._xml.row(self._last) if len(self._numbers) else None
+        like = {cell.column: cell for cell in self._xml.cells(above or b"")}
+        row = row or self._xml.new_row(number, above)
+        made = {self._at[column.name] for column in self._columns if column.generated}
+        new = {}
+        for column, text in cells.items():
+            style = self._style(column, like[column].style if column in like else None, text)
+            formula = self._formula(like[column], number) if column in made and column in like else None
+            new[column] = self._xml.cell_xml(column, number, style, text, formula)
+        return self._xml.with_cells(row, new)
+
+    def _formula(self, cell: Cell, number: int) -> str | None:
+        """The formula of a cell in the last row, moved to another row. Shared ones are taken from where they stand."""
+        pre = self._xml.prefix.decode()
+        found = re.search(rf"<{pre}f([^>]*?)(?:/>|>(.*?)</{pre}f>)", cell.text or "", re.DOTALL)
+        if found is None:
+            return None
+        text, at = found[2] or "", self._last
+        group = re.search(r"\bsi=\"(\d+)\"", found[1])
+        if not text and group:
+            shared = rf"<{pre}f[^>]*\bsi=\"{group[1]}\"[^>]*[^/]>(.*?)</{pre}f>"
+            pattern = rf"<{pre}c\s[^>]*?r=\"[A-Z]+(\d+)\"[^>]*>\s*{shared}"
+            master = re.search(pattern.encode(), self._xml.data, re.DOTALL)
+            text, at = (master[2].decode(), int(master[1])) if master else ("", at)
+        letter = column_letter(cell.column)
+        if not text:
+            return None
+        moved: str = Translator(f"={unescaped(text)}", f"{letter}{at}").translate_formula(f"{letter}{number}")
+        return moved[1:]
+
+    def _emptied(self, number: int) -> bytes:
+        """A row without the cells of the record, or nothing if that leaves nothing. Raises WriteRefused."""
+        row = self._xml.row(number) or b""
+        if re.search(rb"<%bf[^>]*\bt=\"shared\"[^>]*\bref=" % self._xml.prefix, row):
+            raise WriteRefused(f"Row {number} holds a formula that other rows share, so it can't be taken away.")
+        own, there = set(self._at.values()), list(self._xml.cells(row))
+        if all(cell.column in own or cell.text is None for cell in there):
+            return b""
+        return self._xml.with_cells(row, {cell.column: b"" for cell in there if cell.column in own})
+
+    def _fitted(self, xml: bytes, end: int) -> bytes:
+        """What stands before or after the rows, with ranges that end with the last record ending with the new last."""
+        columns, old = list(self._at.values()), self._last
+
+        def longer(found: re.Match[bytes]) -> bytes:
+            ranges = grown(found[2].decode(), columns, old, end)
+            return found[1] + ranges.encode() + found[3]
+
+        for pattern in (
+            rb"(<(?:\w+:)?dimension\b[^>]*\bref=\")([^\"]*)(\")",
+            rb"(<(?:\w+:)?autoFilter\b[^>]*\bref=\")([^\"]*)(\")",
+            rb"(<(?:\w+:)?(?:conditionalFormatting|dataValidation)\b[^>]*\bsqref=\")([^\"]*)(\")",
+            rb"(<(?:\w+:)?sqref>)([^<]*)(</)",
+        ):
+            xml = re.sub(pattern, longer, xml)
+        return xml
+
+    def _around(self, end: int) -> dict[str, bytes]:
+        """The other parts that tell where the rows end, or what formulas there are."""
+        parts: dict[str, bytes] = {}
+        if self._book.table is not None and end != self._last:
+            table = self._book.table
+            bottom = end if end > table.bottom or self._last == table.bottom else table.bottom
+            old, new = table.reference(table.bottom), table.reference(max(bottom, table.top + 1))
+            data = self._book.package.read(table.part)
+            parts[table.part] = data.replace(f'ref="{old}"'.encode(), f'ref="{new}"'.encode())
+        main = self._book.package.main
+        data = self._book.package.read(main)
+        if end != self._last:
+            data = self._filter_name(data, end)
+        if self._book.calculates:
+            data = _calculated_on_opening(data)
+        if end != self._last and self._book.formulas:
+            parts |= self._book.package.without("calcChain")[1]
+        if data != self._book.package.read(main):
+            parts[main] = data
+        return parts
+
+    def _filter_name(self, data: bytes, end: int) -> bytes:
+        """The workbook with the hidden name of the sheet's filter, which has its range, ending in another row."""
+        index = self._book.package.index(self._book.sheet)
+        tag = rb"<(?:\w+:)?definedName\b(?=[^>]*_xlnm\._FilterDatabase)(?=[^>]*localSheetId=\"%d\")[^>]*>" % index
+        return re.sub(rb"(%b[^<]*\$)%d(</)" % (tag, self._last), rb"\g<1>%d\g<2>" % end, data)
+
+
+def _calculated_on_opening(data: bytes) -> bytes:
+    """The workbook's part, saying that formulas are to be calculated when it is opened (18.2.2)."""
+    found = re.search(rb"<((?:\w+:)?)calcPr\b[^>]*?/?>", data)
+    if found:
+        tag = re.sub(rb"\sfullCalcOnLoad=\"[^\"]*\"", b"", found[0])
+        tag = re.sub(rb"calcPr\b", b'calcPr fullCalcOnLoad="1"', tag, count=1)
+        return data[: found.start()] + tag + data[found.end() :]
+    before = b"sheets|functionGroups|externalReferences|definedNames"
+    ends = list(re.finditer(rb"</((?:\w+:)?)(?:%b)>|<(?:\w+:)?(?:%b)\s*/>" % (before, before), data))
+    at = ends[-1].end()
+    return data[:at] + b'<%bcalcPr fullCalcOnLoad="1"/>' % (ends[0][1] or b"") + data[at:]
