@@ -15,8 +15,12 @@ import time
 from urllib.parse import parse_qs, urlsplit
 
 import psycopg
+import pyarrow as pa
 import pymysql
 import pytest
+from openpyxl import Workbook
+from pyarrow import parquet
+from python_calamine import CalamineWorkbook
 
 import servers
 import tidymerge
@@ -29,7 +33,7 @@ _READY = """
 import json, sys
 import tidymerge.flow, tidymerge.cli.draw, tidymerge.cli.output, tidymerge.past, pyarrow.parquet, pydantic
 import tidymerge.targets.sqlite.database, tidymerge.targets.postgres.database, tidymerge.targets.mariadb.database
-import tidymerge.sources.csv
+import tidymerge.sources.csv, tidymerge.targets.files.workbook, tidymerge.targets.files.parquet
 from tidymerge.cli.app import main
 print("ready", flush=True)
 sys.argv[1:] = json.loads(sys.stdin.readline())
@@ -109,6 +113,40 @@ class TextFile:
         return self.path.read_bytes()
 
 
+class Sheet:
+    rounds = 20
+
+    def __init__(self, folder, request):
+        self.path = folder / "hives.xlsx"
+        self.address = str(self.path)
+        book = Workbook(write_only=True)
+        sheet = book.create_sheet("Hives")
+        for row in (["k", "kg", "note"], *([at, at % 7, "kept"] for at in range(ROWS))):
+            sheet.append(row)
+        book.save(self.path)
+
+    def rows(self):
+        return CalamineWorkbook.from_path(self.address).get_sheet_by_index(0).to_python()
+
+
+class ParquetFolder:
+    """Three files, of which two are changed: they take their places one after the other."""
+
+    rounds = 40
+
+    def __init__(self, folder, request):
+        self.path = folder / "hives"
+        self.path.mkdir()
+        self.address = str(self.path)
+        for part in range(3):
+            at = range(part * ROWS // 3, (part + 1) * ROWS // 3)
+            table = {"k": list(at), "kg": [one % 7 for one in at], "note": ["kept"] * len(at)}
+            parquet.write_table(pa.table(table), self.path / f"part-{part}.parquet")
+
+    def rows(self):
+        return [parquet.ParquetFile(path).read() for path in sorted(self.path.glob("*.parquet"))]
+
+
 class Victims:
     """The program, ready to be given a command and to be killed at it; the next one gets ready meanwhile."""
 
@@ -145,7 +183,7 @@ def victims():
     made.next.communicate()
 
 
-@pytest.mark.parametrize("kind", [Sqlite, Postgres, Mariadb, TextFile], ids=["sqlite", "postgresql", "mariadb", "file"])
+@pytest.mark.parametrize("kind", [Sqlite, Postgres, Mariadb, TextFile, Sheet, ParquetFolder])
 def test_the_table_is_never_half_changed_and_the_log_is_never_wrong(kind, folder, request, home, victims):
     target = kind(folder, request)
     sheet = [["k", "kg", "note"], *([at, at % 5, "came"] for at in range(ROWS // 2, ROWS * 3 // 2))]

@@ -77,8 +77,8 @@ def test_a_job_names_all_that_is_loaded():
     [
         (["apiary code", "Apiary_Code", "hive no"], {}, AmbiguousColumn, "--map 'apiary_code="),
         (["apiary code", "hive no"], {"key": ["bees"]}, NoSuchColumn, "it has apiary_code"),
-        (["apiary code", "hive no"], {"key": ["doubled"]}, UnloadableColumn, "computed by the database"),
-        (["apiary code", "hive no"], {"renames": {"doubled": "hive no"}}, UnloadableColumn, "computed by the database"),
+        (["apiary code", "hive no"], {"key": ["doubled"]}, UnloadableColumn, "computed by the target"),
+        (["apiary code", "hive no"], {"renames": {"doubled": "hive no"}}, UnloadableColumn, "computed by the target"),
         (["apiary code"], {}, NoKey, "apiary_code + hive_no; honey_kg"),
         (["apiary code", "honey kg"], {}, NoKey, "--key honey_kg"),
         (["a", "a", "hive no"], {"renames": {"apiary_code": "a"}}, AmbiguousColumn, "several columns called 'a'"),

@@ -2,9 +2,7 @@
 
 import json
 import stat
-import subprocess
 import tempfile
-import threading
 from pathlib import Path
 
 import pytest
@@ -12,10 +10,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tidymerge
-from conftest import NO_LIMITS, PROGRAM, database, text_file
+from conftest import NO_LIMITS, database, text_file
 from strategies import PROPERTY
-from tidymerge.targets import open_target
-from tidymerge.targets.files.target import FileTarget
 
 HEAD = ["code", "no", "kg", "seen", "note"]
 ROWS = [
@@ -78,6 +74,16 @@ def test_the_dialect_stays_and_only_changed_lines_are_written(folder, delimiter,
     tidymerge.undo(undone.run)
     assert Path(target).read_bytes() == mark + "".join(lines).encode(encoding)
     assert sorted(path.name for path in folder.iterdir() if path.name.startswith(".")) == []
+
+
+def test_cells_that_do_not_change_stay_to_the_byte_even_in_lines_that_do(folder):
+    target = folder / "t.csv"
+    target.write_bytes(b'k;"a";b;c\n1;"needless"; spaced ;"x;""y"\n2;;"";z\n')
+    incoming = text_file(folder / "in.csv", [["k", "b"], [1, "new"], [2, "1;2"]])
+    done = tidymerge.load(incoming, str(target), key="k", accept_warnings=True, limits=NO_LIMITS)
+    assert target.read_bytes() == b'k;"a";b;c\n1;"needless";new;"x;""y"\n2;;"1;2";z\n'
+    tidymerge.undo(done.run)
+    assert target.read_bytes() == b'k;"a";b;c\n1;"needless";" spaced ";"x;""y"\n2;;;z\n'
 
 
 CELLS = st.text(st.sampled_from('ab ,"\n=é'), max_size=5).map(str.strip)
@@ -173,81 +179,3 @@ def test_a_file_that_is_no_table_is_refused(run, folder, text, words):
     ended = run("load", "in.csv", "--into", "t.csv", "--key", "a", "--yes")
     assert (ended.status, words in ended.err) in ((1, True), (2, True)), ended.err
     assert (folder / "t.csv").read_text("utf-8") == text
-
-
-def test_a_file_that_is_changed_meanwhile_is_read_again_and_nobody_is_overwritten(folder, monkeypatch):
-    target = written(folder / "hives.csv")
-    write, left = FileTarget.write, [1]
-
-    def meanwhile(self, changes):
-        if left[0]:
-            left[0] -= 1
-            Path(target).write_text(Path(target).read_text("utf-8").replace("7.25", "9.75"), "utf-8")
-        return write(self, changes)
-
-    monkeypatch.setattr(FileTarget, "write", meanwhile)
-    receipt = tidymerge.load(text_file(folder / "in.csv", NEWS), target, key=["code", "no"])
-    assert receipt.rows.updated == 2  # theirs too: what the sheet says comes after
-    assert "7.25" in Path(target).read_text("utf-8")
-
-
-def test_two_loads_at_once_end_as_one_after_the_other(folder):
-    target = written(folder / "hives.csv")
-    files = [
-        text_file(folder / f"{who}.csv", [HEAD, *(["X", str(at), "1", "", who] for at in range(200))]) for who in "ab"
-    ]
-    command = [
-        PROGRAM,
-        "load",
-        "--into",
-        target,
-        "--key",
-        "code",
-        "--key",
-        "no",
-        "--yes",
-        "--most-inserted",
-        "200",
-        "--most-updated",
-        "200",
-    ]
-    both = [
-        subprocess.Popen([*command[:2], file, *command[2:]], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-        for file in files
-    ]
-    assert [process.wait(60) for process in both] == [0, 0]
-    lines = Path(target).read_text("utf-8").splitlines()
-    assert len(lines) == 204
-    assert len({line[-1] for line in lines[4:]}) == 1  # one of them, wholly
-
-
-def test_a_folder_that_is_held_or_full_or_not_to_be_written_is_said(run, folder, monkeypatch):
-    target = written(folder / "hives.csv")
-    incoming, before = text_file(folder / "in.csv", NEWS), Path(target).read_bytes()
-    monkeypatch.setenv("TIDYMERGE_LOCK_WAIT", "0")
-    options = ("--into", target, "--key", "code", "--key", "no", "--yes")
-    held, done_with = threading.Event(), threading.Event()
-
-    def hold():
-        with open_target(target, write=True):
-            held.set()
-            done_with.wait(60)
-
-    thread = threading.Thread(target=hold)
-    thread.start()
-    held.wait(10)
-    ended = run("load", incoming, *options)
-    done_with.set()
-    thread.join()
-    assert (ended.status, "target-locked" in ended.err) == (1, True), ended.err
-    script = (
-        "import errno, os, sys\nfrom tidymerge.targets.files import swap\nfrom tidymerge.cli.app import main\n"
-        "def failing(*_):\n    raise OSError(errno.{0}, os.strerror(errno.{0}))\n"
-        "swap._keep_owner = failing\nmain()"
-    )
-    for error, code in (("ENOSPC", "target-full"), ("EROFS", "target-read-only")):
-        command = [str(Path(PROGRAM).with_name("python")), "-c", script.format(error), "load", incoming, *options]
-        done = subprocess.run(command, capture_output=True, text=True, check=False)
-        assert (done.returncode, code in done.stderr) == (1, True), done.stderr
-    assert Path(target).read_bytes() == before
-    assert [path.name for path in folder.iterdir() if path.name.startswith(".")] == []

@@ -171,7 +171,7 @@ def _check_key(keys: Sequence[str], loaded: set[str], incoming: Sequence[str], s
 
 
 def _why_not(column: TargetColumn) -> str:
-    return "is computed by the database" if column.generated else f"is of the type {column.type.declared}"
+    return "is computed by the target itself" if column.generated else f"is of the type {column.type.declared}"
 
 
 def listing(names: Sequence[str], most: int = 12) -> str:

@@ -3,6 +3,7 @@
 import codecs
 import csv
 import io
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import BinaryIO
@@ -13,6 +14,7 @@ import pyarrow.compute as pc
 
 from tidymerge.address import Address
 from tidymerge.core.cells import as_array, mask_of, valid
+from tidymerge.core.decide import differs
 from tidymerge.errors import NoRows, SourceError, TargetUnreadable, WriteRefused
 from tidymerge.model import ColumnType, Indices, TargetColumn
 from tidymerge.ports import Irregular
@@ -179,16 +181,12 @@ class CsvFile:
         data, bounds = self._source.data, self._bounds
         end = int(bounds[-1])
         pieces = [data[: bounds[0]]]
-        cells = self._texts.take(pa.array(edits.rows))
-        for name in edits.cells.column_names:
-            cells = cells.set_column(cells.column_names.index(name), name, edits.cells[name])
-        lines = dict(zip(edits.rows.tolist(), self._lines(cells), strict=True))
+        lines = dict(zip(edits.rows.tolist(), self._with_cells(edits), strict=True))
         at = 0
         for row in np.union1d(edits.rows, edits.leaving).tolist():
             pieces.append(data[bounds[at] : bounds[row]])
             if row in lines:
-                closing = b"\r\n" if data[bounds[row] : bounds[row + 1]].endswith(b"\r\n") else b"\n"
-                pieces += (lines[row], closing)
+                pieces.append(lines[row])
             at = row + 1
         pieces.append(data[bounds[at] : end])
         body = b"".join(pieces)
@@ -210,21 +208,40 @@ class CsvFile:
                 f"A text can't be written as {self._source.encoding}: {error.object[error.start : error.end]!r}."
             ) from None
 
+    def _with_cells(self, edits: Edits) -> Iterator[bytes]:
+        """The lines of the edited rows, in which the cells that don't change stay to the byte."""
+        new = {
+            self._texts.column_names.index(name): self._quoted(edits.cells[name]) for name in edits.cells.column_names
+        }
+        old = self._texts.select(edits.cells.column_names).take(pa.array(edits.rows))
+        changed = [differs(as_array(old[name]), as_array(edits.cells[name])).tolist() for name in old.column_names]
+        delimiter, quote = self._source.delimiter.encode(), re.escape(self._source.quote.encode())
+        cuts = re.compile(b"%b(?:[^%b]|%b%b)*%b|%b" % (*(quote,) * 5, re.escape(delimiter)), re.DOTALL)
+        for index, row in enumerate(edits.rows.tolist()):
+            line = self._source.data[self._bounds[row] : self._bounds[row + 1]]
+            closing = b"\r\n" if line.endswith(b"\r\n") else b"\n"
+            body = line.removesuffix(closing)
+            at = [cut.start() for cut in cuts.finditer(body) if cut[0] == delimiter]
+            cells = [body[low:high] for low, high in zip([0, *(one + 1 for one in at)], [*at, len(body)], strict=True)]
+            for (column, texts), mask in zip(new.items(), changed, strict=True):
+                if mask[index]:
+                    cells[column] = texts[index]
+            yield delimiter.join(cells) + closing
+
     def _lines(self, cells: pa.Table) -> list[bytes]:
-        """Rows in the file's own dialect, without line ends."""
-        if not cells.num_rows:
-            return []
-        delimiter, quote = self._source.delimiter, self._source.quote
-        columns = []
-        for name in self._texts.column_names:
-            texts = as_array(cells[name])
-            wrapped = pc.binary_join_element_wise("", pc.replace_substring(texts, quote, quote * 2), "", quote)
-            special = "|".join("\\" + sign for sign in (delimiter, quote)) + r"|[\r\n]|^\s|\s$"
-            needs = pc.match_substring_regex(texts, special)
-            quoted = wrapped if self._all_quoted else pc.if_else(needs, wrapped, texts)
-            columns.append(quoted.fill_null(""))
-        lines = pc.binary_join_element_wise(*columns, delimiter) if len(columns) > 1 else columns[0]
-        return [line.encode() for line in lines.to_pylist()]
+        """New rows in the file's own dialect, without line ends."""
+        delimiter = self._source.delimiter.encode()
+        columns = [self._quoted(cells[name]) for name in self._texts.column_names]
+        return [delimiter.join(row) for row in zip(*columns, strict=True)]
+
+    def _quoted(self, cells: pa.ChunkedArray) -> list[bytes]:
+        """Cells, quoted where they need it, or all if the file quotes all."""
+        texts, quote = as_array(cells), self._source.quote
+        wrapped = pc.binary_join_element_wise("", pc.replace_substring(texts, quote, quote * 2), "", quote)
+        special = "|".join("\\" + sign for sign in (self._source.delimiter, quote)) + r"|[\r\n]|^\s|\s$"
+        quoted = wrapped if self._all_quoted else pc.if_else(pc.match_substring_regex(texts, special), wrapped, texts)
+        found: list[bytes] = pc.cast(quoted.fill_null(""), pa.binary()).to_pylist()
+        return found
 
 
 def _write(file: BinaryIO, data: bytes) -> None:

@@ -12,12 +12,12 @@ from pyarrow import parquet
 
 from tidymerge.address import Address
 from tidymerge.core.cells import as_array, mask_of, valid
-from tidymerge.errors import TargetUnreadable
+from tidymerge.errors import TargetChanged, TargetUnreadable
 from tidymerge.model import Indices, TargetColumn
 from tidymerge.sources.records import parquet_files
 from tidymerge.targets.files.content import Edits, Found, NewFile
 from tidymerge.targets.files.parquet_types import column_of, exact, in_file, stored, typed
-from tidymerge.targets.files.swap import unfinished
+from tidymerge.targets.files.swap import signature, unfinished
 
 # More keys than this share of the rows: all rows are read, rather than those looked up that may match.
 _LOOK_UP_SHARE = 0.3
@@ -42,6 +42,7 @@ class ParquetRows:
         self._instead = {**unfinished(folder), **(instead or {})}
         if path.is_dir() and any(one.is_dir() and list(one.rglob("*.parquet")) for one in path.iterdir()):
             raise TargetUnreadable(f"{path} has folders with Parquet files in it; name one of them as the target.")
+        self._seen = [signature(self._instead.get(one, one)) for one in self.paths]
         self._files = [self._opened(self._instead.get(one, one)) for one in self.paths]
         self._schema: pa.Schema = self._files[0].schema_arrow
         for one, file in zip(self.paths, self._files, strict=True):
@@ -78,7 +79,10 @@ class ParquetRows:
         try:
             return self._files[index].read_row_group(group, columns=list(names)).select(list(names))
         except (pa.ArrowException, OSError) as error:
-            raise TargetUnreadable(f"{self.paths[index]} can't be read ({str(error).partition(chr(10))[0]}).") from None
+            path = self.paths[index]
+            if signature(self._instead.get(path, path)) != self._seen[index]:
+                raise TargetChanged(f"Another program changed {path} while it was read.") from None
+            raise TargetUnreadable(f"{path} can't be read ({str(error).partition(chr(10))[0]}).") from None
 
     def find(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Found:
         """The columns of the rows that may match; of all rows, if the keys are many."""

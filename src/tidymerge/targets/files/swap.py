@@ -70,7 +70,7 @@ class Swap:
 
     def watch(self, files: Callable[[], Sequence[Path]]) -> None:
         """Remember which files there are, and how, before they are read."""
-        self._signatures = lambda: {path: _signature(path) for path in files()}
+        self._signatures = lambda: {path: signature(path) for path in files()}
         self._seen = self._signatures()
 
     def put(self, path: Path, write: NewFile) -> Path:
@@ -164,7 +164,7 @@ def translated(place: str) -> Iterator[None]:
         raise TargetReadOnly(f"{words}; see who may write the file and its folder, then run it again.") from None
 
 
-def _signature(path: Path) -> tuple[int, int, int]:
+def signature(path: Path) -> tuple[int, int, int]:
     """What tells whether a file is still the same: which one it is, its size, and when it was last changed."""
     try:
         found = path.stat()

@@ -1,0 +1,245 @@
+"""What every kind of file does as a target: the same loads, undos, refusals and proofs."""
+
+import stat
+import subprocess
+import tempfile
+import threading
+from datetime import date, timedelta
+from pathlib import Path
+
+import pytest
+from file_kinds import HEAD, KINDS
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import tidymerge
+from conftest import NO_LIMITS, PROGRAM, text_file
+from strategies import PROPERTY
+from tidymerge.targets import open_target
+from tidymerge.targets.files.target import FileTarget
+
+ROWS = [
+    ["L01", 1, 12.5, date(2026, 5, 1), "calm"],
+    ["L01", 2, 7.25, date(2026, 5, 1), None],
+    ["M02", 1, 3.0, date(2026, 5, 2), "=a 'b'"],
+    ["M02", 2, None, None, None],
+    ["M03", 1, 4.5, date(2026, 5, 2), "x"],
+]
+NEWS = [
+    HEAD,
+    ["L01", 1, 13, "2026-05-03", ""],
+    ["L01", 2, "7.25", "", ""],
+    ["M02", 2, 8.75, "2026-05-03", '=1+1 "x"'],
+    ["M02", 1, 8.755, "", ""],
+    ["N09", 4, "1.5", "2026-05-09", "@semi;colon"],
+]
+KEY = ["code", "no"]
+kinds = pytest.mark.parametrize("kind", KINDS, ids=lambda kind: type(kind).__name__.lower())
+
+
+def load(folder, target, rows=NEWS, **options):
+    incoming = text_file(folder / "in.csv", rows)
+    preview = tidymerge.preview(incoming, target, key=KEY)
+    receipt = tidymerge.load(
+        incoming, target, key=KEY, accept_warnings=True, rejects=folder / "r.csv", limits=NO_LIMITS, **options
+    )
+    assert (preview.rows, preview.fingerprint) == (receipt.rows, receipt.fingerprint)
+    return receipt
+
+
+def times(folder):
+    return {path.name: (path.stat().st_mtime_ns, path.read_bytes()) for path in folder.rglob("*") if path.is_file()}
+
+
+@kinds
+def test_a_load_its_undo_and_the_undo_of_that(kind, folder):
+    target = kind.make(folder, ROWS)
+    for path in [Path(target), *Path(target).glob("*")]:
+        path.chmod(0o750 if path.is_dir() else 0o640)
+    start, before = kind.rows(target), times(folder)
+    receipt = load(folder, target)
+    counts = receipt.rows
+    assert (counts.updated, counts.inserted, counts.unchanged, counts.rejected) == (2, 1, 1, 1)
+    assert dict(receipt.rejects.reasons) == {"too many decimals": 1}
+    assert receipt.tables[0].read_back == 3
+    after = kind.rows(target)
+    wanted = [list(row) for row in start]
+    wanted[0][2:4] = ["13", "2026-05-03"]
+    wanted[3][2:] = ["8.75", "2026-05-03", '=1+1 "x"']
+    new = ["N09", "4", "1.5", "2026-05-09", "@semi;colon"]
+    place = 4 if getattr(kind, "files", 1) > 1 else 5  # in a folder, at the end of a file that is written anyway
+    assert after == [*wanted[:place], new, *wanted[place:]]
+    assert load(folder, target).changed == 0
+    undone = tidymerge.undo(receipt.run)
+    assert kind.rows(target) == start
+    tidymerge.undo(undone.run)
+    assert sorted(kind.rows(target)) == sorted(after)
+    assert {stat.S_IMODE(path.stat().st_mode) for path in folder.rglob("hives*") if path.is_file()} <= {0o640}
+    assert [path.name for path in folder.rglob(".*")] == []
+    if (folder / "hives" / "part-2.parquet").exists():
+        assert times(folder)["part-2.parquet"] == before["part-2.parquet"]
+
+
+TEXTS = st.text(st.sampled_from('ab =+@&<"_xD0\n1é'), max_size=6).map(str.strip)
+CELLS = st.tuples(
+    st.none() | st.integers(0, 10**7).map(lambda cents: cents / 100),
+    st.none() | st.dates(date(1905, 1, 1), date(2199, 1, 1)),
+    st.none() | TEXTS.filter(bool),
+)
+
+
+@kinds
+@settings(PROPERTY, max_examples=40)
+@given(
+    old=st.lists(CELLS, min_size=1, max_size=7),
+    new=st.lists(st.tuples(st.integers(1, 9), CELLS), max_size=7, unique_by=lambda row: row[0]),
+)
+def test_whatever_is_in_the_cells_an_undo_gives_the_rows_that_were(kind, old, new):
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        target = kind.make(folder, [["L", at, *cells] for at, cells in enumerate(old, start=1)])
+        start = kind.rows(target)
+        rows = [["L", at, *("" if cell is None else cell for cell in cells)] for at, cells in new]
+        incoming = text_file(folder / "in.csv", [HEAD, *rows])
+        done = tidymerge.load(
+            incoming, target, key=KEY, accept_warnings=True, rejects=folder / "r.csv", limits=NO_LIMITS
+        )
+        again = tidymerge.preview(incoming, target, key=KEY)
+        assert again.changed == 0
+        if done.changed:
+            tidymerge.undo(done.run)
+        assert kind.rows(target) == start
+
+
+@kinds
+def test_many_rows_are_decided_in_parts(kind, folder, run, monkeypatch):
+    first = date(2026, 1, 1)
+    target = kind.make(folder, [["L", at, at / 4, first + timedelta(days=at), "old"] for at in range(1, 121)])
+    text_file(
+        folder / "in.csv", [HEAD, *(["L", at, at / 4, "", "old" if at % 3 else "new"] for at in range(140, 0, -1))]
+    )
+    monkeypatch.setenv("TIDYMERGE_ROWS_AT_ONCE", "20")
+    monkeypatch.setenv("TIDYMERGE_LARGE_FILE", "10")
+    options = ("--key", "code", "--key", "no", "--most-inserted", "20", "--most-updated", "100%", "--yes")
+    start = kind.rows(target)
+    ended = run("load", "in.csv", "--into", target, *options)
+    assert (ended.status, "40  updated" in ended.out, "20  inserted" in ended.out) == (0, True, True), ended
+    after = kind.rows(target)
+    assert {row[1]: row[4] for row in after} == {str(at): "old" if at % 3 else "new" for at in range(1, 141)}
+    assert run("undo", "last", "--yes").status == 0
+    assert kind.rows(target) == start
+
+
+@kinds
+def test_hostile_names_and_texts_are_only_names_and_texts(kind, folder):
+    head = ["select", "a;b'\"%s", "=kg()", "<b>", "名前"]
+    target = kind.make(folder, [["x", 1, 1.5, date(2026, 5, 1), "'; DROP TABLE t"]], head)
+    incoming = text_file(
+        folder / "in.csv", [head, ["x", 1, 2.5, "", "=cmd|' /C calc'!A0"], ["%s", 2, 1, "", "<script>"]]
+    )
+    receipt = tidymerge.load(incoming, target, key=head[:2], accept_warnings=True, limits=NO_LIMITS)
+    assert (receipt.rows.updated, receipt.rows.inserted) == (1, 1)
+    assert [row[4] for row in kind.rows(target)] == ["=cmd|' /C calc'!A0", "<script>"]
+    tidymerge.undo(receipt.run)
+    assert [row[4] for row in kind.rows(target)] == ["'; DROP TABLE t"]
+
+
+@kinds
+def test_a_file_that_is_changed_meanwhile_is_read_again_and_nobody_is_overwritten(kind, folder, monkeypatch):
+    target = kind.make(folder, ROWS)
+    write, left = FileTarget.write, [1]
+
+    def meanwhile(self, changes):
+        if left[0]:
+            left[0] -= 1
+            kind.make(folder, [[*row[:4], "theirs"] for row in ROWS])
+        return write(self, changes)
+
+    monkeypatch.setattr(FileTarget, "write", meanwhile)
+    receipt = tidymerge.load(text_file(folder / "in.csv", NEWS[:4]), target, key=KEY)
+    assert receipt.rows.updated == 2
+    assert sorted(row[4] for row in kind.rows(target))[1:] == ["theirs"] * 4
+
+
+@kinds
+def test_two_loads_at_once_end_as_one_after_the_other(kind, folder):
+    target = kind.make(folder, ROWS)
+    rows = {who: [["X", str(at), "1", "", who] for at in range(200)] for who in "ab"}
+    files = [text_file(folder / f"{who}.csv", [HEAD, *rows[who]]) for who in "ab"]
+    options = [
+        "--into",
+        target,
+        "--key",
+        "code",
+        "--key",
+        "no",
+        "--yes",
+        "--most-inserted",
+        "200",
+        "--most-updated",
+        "200",
+    ]
+    both = [
+        subprocess.Popen([PROGRAM, "load", file, *options], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        for file in files
+    ]
+    assert [process.wait(60) for process in both] == [0, 0]
+    found = [row[4] for row in kind.rows(target) if row[0] == "X"]
+    assert (len(found), len(set(found))) == (200, 1)  # one of them, wholly
+
+
+@kinds
+def test_a_folder_that_is_held_or_full_or_not_to_be_written_is_said(kind, run, folder, monkeypatch):
+    target = kind.make(folder, ROWS)
+    incoming, before = text_file(folder / "in.csv", NEWS[:4]), times(folder)
+    monkeypatch.setenv("TIDYMERGE_LOCK_WAIT", "0")
+    options = ("--into", target, "--key", "code", "--key", "no", "--yes")
+    held, done_with = threading.Event(), threading.Event()
+
+    def hold():
+        with open_target(target, write=True):
+            held.set()
+            done_with.wait(60)
+
+    thread = threading.Thread(target=hold)
+    thread.start()
+    held.wait(10)
+    ended = run("load", incoming, *options)
+    done_with.set()
+    thread.join()
+    assert (ended.status, "target-locked" in ended.err) == (1, True), ended.err
+    script = (
+        "import errno, os, sys\nfrom tidymerge.targets.files import swap\nfrom tidymerge.cli.app import main\n"
+        "def failing(*_):\n    raise OSError(errno.{0}, os.strerror(errno.{0}))\n"
+        "swap._keep_owner = failing\nmain()"
+    )
+    for error, code in (("ENOSPC", "target-full"), ("EROFS", "target-read-only")):
+        command = [str(Path(PROGRAM).with_name("python")), "-c", script.format(error), "load", incoming, *options]
+        done = subprocess.run(command, capture_output=True, text=True, check=False)
+        assert (done.returncode, code in done.stderr) == (1, True), done.stderr
+    assert times(folder) == {**before, "in.csv": times(folder)["in.csv"]}
+
+
+def test_a_folder_whose_change_was_cut_off_halfway_is_completed_by_whoever_comes_next(folder):
+    kind = KINDS[3]
+    target = kind.make(folder, ROWS)
+    script = (
+        "import os, sys\nfrom pathlib import Path\nimport tidymerge\n"
+        "replace, seen = Path.replace, []\n"
+        "def first_only(self, other):\n"
+        "    if 'part' in self.name and seen:\n        os._exit(9)\n"
+        "    seen.extend([self] if 'part' in self.name else [])\n    return replace(self, other)\n"
+        "Path.replace = first_only\n"
+        "tidymerge.load(sys.argv[1], sys.argv[2], key=['code', 'no'], accept_warnings=True)"
+    )
+    incoming = text_file(folder / "in.csv", NEWS[:4])
+    done = subprocess.run([Path(PROGRAM).with_name("python"), "-c", script, incoming, target], check=False)
+    assert done.returncode == 9
+    record = folder / "hives" / ".tidymerge-swap.json"
+    assert record.exists()
+    assert tidymerge.preview(incoming, target, key=KEY).changed == 0  # read as it counts, without a hand on it
+    assert record.exists()
+    receipt = tidymerge.load(incoming, target, key=KEY)
+    assert (receipt.changed, "shows that it had committed" in str(receipt.notes)) == (0, True)
+    assert [row[2] for row in kind.rows(target)][::3] == ["13", "8.75"]
+    assert [path.name for path in folder.rglob(".*")] == []
