@@ -7,16 +7,12 @@ pandas is only needed here. The aim is a ratio of at most 1.5.
 
 import argparse
 import csv
-import json
 import shutil
-import statistics
 import tempfile
-import time
 from pathlib import Path
 
 from coop import COLUMNS, hives, make_incoming
-from turns import in_turn
-from ways_sqlite import peak_megabytes
+from turns import in_turn, table, timed
 
 _KEY = list(COLUMNS[:2])
 
@@ -49,9 +45,8 @@ def main() -> None:
     options = parser.parse_args()
     if options.one:
         way, target, path = options.one
-        began = time.perf_counter()
-        {"pandas": by_hand, "tidymerge": ours}[way](target, path)
-        print(json.dumps({"seconds": time.perf_counter() - began, "megabytes": peak_megabytes()}))
+        way_of = {"pandas": by_hand, "tidymerge": ours}[way]
+        timed(lambda: way_of(target, path))
         return
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
@@ -68,11 +63,7 @@ def main() -> None:
             lambda way: [__file__, "--one", way, str(copy), str(folder / "in.csv")],
             {"TIDYMERGE_HOME": str(folder / "home")},
         )
-        medians = {way: statistics.median(run["seconds"] for run in runs) for way, runs in found.items()}
-        print("| way | median s | ratio | peak MB |\n|---|---|---|---|")
-        for way, runs in found.items():
-            memory = max(run["megabytes"] for run in runs)
-            print(f"| {way} | {medians[way]:.2f} | {medians[way] / medians['pandas']:.2f} | {memory:.0f} |")
+        table(found)
 
 
 if __name__ == "__main__":

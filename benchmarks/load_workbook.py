@@ -7,17 +7,13 @@ logs, reads back and proves.
 """
 
 import argparse
-import json
 import random
 import shutil
-import statistics
 import tempfile
-import time
 from datetime import date, timedelta
 from pathlib import Path
 
-from turns import in_turn
-from ways_sqlite import peak_megabytes
+from turns import in_turn, table, timed
 
 _HEAD = [
     "apiary_code", "hive_no", "queen_colour", "colony_strength", "honey_kg", "last_inspected", "keeper", "notes",
@@ -55,7 +51,7 @@ def make(folder: Path, rows: int) -> None:
 
     from openpyxl import Workbook
 
-    dice = random.Random(1)
+    dice = random.Random(1)  # noqa: S311 - made-up data
     book = Workbook()
     book.active.append(_HEAD)
     with (folder / "in.csv").open("w", newline="", encoding="utf-8") as file:
@@ -84,9 +80,8 @@ def main() -> None:
     options = parser.parse_args()
     if options.one:
         way, target, path = options.one
-        began = time.perf_counter()
-        {"openpyxl": by_hand, "tidymerge": ours}[way](target, path)
-        print(json.dumps({"seconds": time.perf_counter() - began, "megabytes": peak_megabytes()}))
+        way_of = {"openpyxl": by_hand, "tidymerge": ours}[way]
+        timed(lambda: way_of(target, path))
         return
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
@@ -99,11 +94,7 @@ def main() -> None:
             lambda way: [__file__, "--one", way, str(copy), str(folder / "in.csv")],
             {"TIDYMERGE_HOME": str(folder / "home")},
         )
-        medians = {way: statistics.median(run["seconds"] for run in runs) for way, runs in found.items()}
-        print("| way | median s | ratio | peak MB |\n|---|---|---|---|")
-        for way, runs in found.items():
-            memory = max(run["megabytes"] for run in runs)
-            print(f"| {way} | {medians[way]:.2f} | {medians[way] / medians['openpyxl']:.2f} | {memory:.0f} |")
+        table(found)
 
 
 if __name__ == "__main__":

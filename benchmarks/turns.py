@@ -2,8 +2,10 @@
 
 import json
 import os
+import statistics
 import subprocess
 import sys
+import time
 from collections.abc import Callable, Iterable, Mapping
 
 
@@ -28,3 +30,22 @@ def in_turn(
             )
             runs.append(json.loads(done.stdout))
     return found
+
+
+def timed(do: Callable[[], object]) -> None:
+    """Do it, and print how long it took and how much memory at most."""
+    from ways_sqlite import peak_megabytes
+
+    began = time.perf_counter()
+    do()
+    print(json.dumps({"seconds": time.perf_counter() - began, "megabytes": peak_megabytes()}))
+
+
+def table(found: Mapping[str, list[dict]]) -> None:
+    """Print the medians, and how they stand to that of the first way."""
+    medians = {way: statistics.median(run["seconds"] for run in runs) for way, runs in found.items()}
+    base = next(iter(medians.values()))
+    print("| way | median s | ratio | peak MB |\n|---|---|---|---|")
+    for way, runs in found.items():
+        memory = max(run["megabytes"] for run in runs)
+        print(f"| {way} | {medians[way]:.2f} | {medians[way] / base:.2f} | {memory:.0f} |")

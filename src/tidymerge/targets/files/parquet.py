@@ -51,7 +51,8 @@ class ParquetRows:
         if len(set(self._schema.names)) < len(self._schema.names):
             raise TargetUnreadable(f"{address} has two columns of the same name; a target's names must differ.")
         self.columns: tuple[TargetColumn, ...] = tuple(column_of(field) for field in self._schema)
-        # Where each file starts, and where each of its row groups does; and where the last one ends.
+        self._kept: tuple[Indices, pa.Table] | None = None
+        # Where each file starts, and where the last one ends.
         self._starts = np.cumsum([0, *(file.metadata.num_rows for file in self._files)])
 
     def _opened(self, path: Path) -> parquet.ParquetFile:
@@ -131,13 +132,17 @@ class ParquetRows:
             yield self.values(columns, np.arange(start, end))
 
     def texts(self, names: Sequence[str], rows: Indices) -> pa.Table:
-        """The exact text of some rows."""
-        table = self._taken(names, rows)
+        """The exact text of some rows, which are kept: they are asked for again."""
+        if self._kept is None or not np.array_equal(self._kept[0], rows):
+            self._kept = (rows, self._taken(self._schema.names, rows))
+        table = self._kept[1]
         return pa.table({name: exact(as_array(table[name])) for name in names})
 
     def _taken(self, names: Sequence[str], rows: Indices | None) -> pa.Table:
         """Columns of some rows, in the order given, or of all."""
         names = list(names)
+        if rows is not None and self._kept is not None and np.array_equal(self._kept[0], rows):
+            return self._kept[1].select(names)
         found = [self._schema.empty_table().select(names)]
         if rows is None:
             found += [self._read(index, group, names) for index, group, _, _ in self._groups()]
