@@ -70,6 +70,7 @@ def preview(
     key: str | Sequence[str] = (),
     columns: Mapping[str, str] | None = None,
     only: Sequence[str] = (),
+    add: bool | Sequence[str] = False,
     header_row: int | None = None,
     delimiter: str | None = None,
     quote: str | None = None,
@@ -81,15 +82,15 @@ def preview(
     `incoming` and `into` are addresses (`week32.xlsx#Inspections`, `coop.db#hives`). `job` is a job file,
     or a `Job`, over which the other arguments win; it may give `incoming` and `into` too. `key` names the
     target columns that find a record and defaults to the primary key; `columns` maps target column
-    to incoming column where the names differ; `only` limits the target columns loaded. `header_row`
-    counts from 1. With `rejects`, the rejected rows are written to that file as CSV.
-    Raises UsageError, SourceError or TargetError.
+    to incoming column where the names differ; `only` limits the target columns loaded; `add` names incoming
+    columns that the target lacks and is to get (True: all). `header_row` counts from 1. With `rejects`, the
+    rejected rows are written to that file as CSV. Raises UsageError, SourceError or TargetError.
     """
     from pathlib import Path
 
     from tidymerge import flow
 
-    asked = _job(job, incoming, into, key, columns, only, header_row, (delimiter, quote, encoding), strict=False)
+    asked = _job(job, incoming, into, key, columns, only, add, header_row, (delimiter, quote, encoding))
     return flow.preview(asked, rejects=None if rejects is None else Path(rejects))
 
 
@@ -101,6 +102,7 @@ def load(
     key: str | Sequence[str] = (),
     columns: Mapping[str, str] | None = None,
     only: Sequence[str] = (),
+    add: bool | Sequence[str] = False,
     header_row: int | None = None,
     delimiter: str | None = None,
     quote: str | None = None,
@@ -127,8 +129,13 @@ def load(
 
     from tidymerge import flow
 
-    asked = _job(job, incoming, into, key, columns, only, header_row, (delimiter, quote, encoding), strict=strict)
-    asked = replace(asked, trust_triggers=trust_triggers or asked.trust_triggers, limits=limits or asked.limits)
+    asked = _job(job, incoming, into, key, columns, only, add, header_row, (delimiter, quote, encoding))
+    asked = replace(
+        asked,
+        strict=strict or asked.strict,
+        trust_triggers=trust_triggers or asked.trust_triggers,
+        limits=limits or asked.limits,
+    )
     return flow.load(
         asked, accept_warnings=accept_warnings, expect=expect, rejects=None if rejects is None else Path(rejects)
     )
@@ -170,10 +177,9 @@ def _job(
     key: str | Sequence[str],
     columns: Mapping[str, str] | None,
     only: Sequence[str],
+    add: bool | Sequence[str],
     header_row: int | None,
     read: tuple[str | None, str | None, str | None],
-    *,
-    strict: bool,
 ) -> "Job":
     """The job asked for: that of the file or object, with what is given besides over it."""
     from dataclasses import asdict, replace
@@ -201,7 +207,7 @@ def _job(
         only=tuple(only) or base.only,
         header_row=header_row if header_row is not None else base.header_row,
         read=replace(base.read, **given),
-        strict=strict or base.strict,
+        add=(add if isinstance(add, bool) else tuple(add)) or base.add,
     )
     if not asked.incoming or not asked.target:
         raise BadOption("Say which rows to load (incoming) and which table to load into (into), or give a job.")

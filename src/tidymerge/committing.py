@@ -62,6 +62,8 @@ def carry_out(target: Target, decided: Decided, orders: Orders) -> Receipt:
         orders.check(decided)
     orders.progress.stage("reading back what was written", changed)
     decided, verified = _prove(target, decided, written, orders)
+    if decided.dropped:
+        target.drop([column.name for column in decided.dropped])
     saved = orders.save(decided)
     decided = replace(decided, notes=(*decided.notes, *saved.notes))
     try:
@@ -79,7 +81,8 @@ def carry_out(target: Target, decided: Decided, orders: Orders) -> Receipt:
         if receipt.changed:
             orders.recording.seal(run)
         with orders.shield():
-            target.commit()
+            if receipt.changed:  # else columns that were to be added go again
+                target.commit()
             receipt = replace(receipt, seconds=time.perf_counter() - orders.clock.began)
             orders.recording.settle(replace(run, receipt=receipt))
     except ServerAway:

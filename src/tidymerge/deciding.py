@@ -20,10 +20,11 @@ from tidymerge.core.match import code_keys, match
 from tidymerge.core.view import mapping_view
 from tidymerge.job.model import Job
 from tidymerge.model import Existing, Flaw, Incoming, Pairing, TableShape, TargetColumn
-from tidymerge.ports import Progress, Refusal, Target
+from tidymerge.ports import NewColumn, Progress, Refusal, Target
 from tidymerge.receipt import Conflict, MappedColumn
 from tidymerge.rules import Find, Rules
 from tidymerge.splitting import Gathered, Piece, can_split, split
+from tidymerge.widening import widen
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +55,7 @@ class Decided:
     """All that is known once every row has its outcome and nothing is written yet.
 
     `shown` makes the values of changes fit to be read; `conflicts` gives the records of an undo's parts that can't be
-    put back; `limits` are those that the job goes over.
+    put back; `limits` are those that the job goes over; `added` columns are in the shape already, `dropped` ones still.
     """
 
     target: str
@@ -71,6 +72,8 @@ class Decided:
     shown: Callable[[ChangeSet], ChangeSet] = as_they_are
     conflicts: Callable[[Sequence[Part]], Iterable[Conflict]] = _no_conflicts
     limits: tuple[str, ...] = ()
+    added: tuple[NewColumn, ...] = ()
+    dropped: tuple[NewColumn, ...] = ()
 
     def with_parts(self, parts: Sequence[Part], *notes: str) -> "Decided":
         """The same with other outcomes of some rows."""
@@ -181,6 +184,8 @@ def decide_all(
     shape = target.describe()
     progress.stage("reading the incoming rows")
     gathered = gather(shape, target)
+    widened = widen(job, gathered, shape, target)
+    job, shape = widened.job, widened.shape
     plan = Plan.of(job, target, shape, gathered, run)
     if gathered.batches is not None and not can_split(plan.pairing, shape):
         gathered = gathered.together()
@@ -194,6 +199,9 @@ def decide_all(
     for part in settled:
         account.prove_tally(account.tally([part.changes]), part.changes, part.read)
         noticed.add({why: len(rows) for why, rows in part.changes.skips.items()}, noticed.skips)
+    # Where nothing is written, nothing is added.
+    writes = counted.inserted + counted.updated > 0
+    added, said = (widened.added, (*shape.notes, *widened.notes)) if writes else ((), ())
     lookalikes = counted.inserted and not noticed.complete
     known = [_lookalikes(target, changes, plan.pairing)] if lookalikes else noticed.known
     warnings = caution.cautions(counted, noticed.unreadable)
@@ -209,9 +217,10 @@ def decide_all(
         counted,
         account.fingerprint(changes),
         tuple(warnings),
-        (*gathered.sample.notes, *shape.notes, *noticed.notes()),
+        (*gathered.sample.notes, *said, *noticed.notes()),
         noticed.view,
         limits=tuple(exceeded(job.limits, counted, rows_before)),
+        added=added,
     )
 
 

@@ -127,7 +127,8 @@ def preview_undo_in_full(
     told = settle_all(log)
     run = _undoable(log, text)
     with open_target(into or run.target, write=False) as target:
-        decided = replace(_decide_undo(log, run, target, progress), notes=tuple(told))
+        decided = _decide_undo(log, run, target, progress)
+        decided = replace(decided, notes=(*told, *decided.notes))
         if conflicts is not None:
             save_conflicts(decided, run.key, conflicts)
         receipt = make_receipt(decided, State.PREVIEWED, clock, rejects=conflicts)
@@ -171,7 +172,8 @@ def undo(
 
         def once() -> Receipt:
             with open_target(address, write=True) as target:
-                decided = replace(_decide_undo(log, undone, target, progress), notes=tuple(told))
+                decided = _decide_undo(log, undone, target, progress)
+                decided = replace(decided, notes=(*told, *decided.notes))
                 _check_fingerprint(decided, clock, expect)
                 check(decided)
                 orders = Orders(run, clock, recording, check, save, progress, shield, trust_triggers)

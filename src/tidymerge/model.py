@@ -10,6 +10,7 @@ import pyarrow as pa
 
 from tidymerge.rules import ColumnRule
 
+OPEN_SCALE = 15  # decimals kept of a number that is declared without a scale
 Indices = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
 
@@ -83,8 +84,8 @@ class ColumnType:
 
     @property
     def decimals(self) -> int:
-        """Digits kept after the decimal point; a decimal declared without a scale gets 15."""
-        return 15 if self.scale is None else self.scale
+        """Digits kept after the decimal point; a decimal declared without a scale gets OPEN_SCALE."""
+        return OPEN_SCALE if self.scale is None else self.scale
 
 
 class Fold(StrEnum):
@@ -150,7 +151,7 @@ class TableShape:
     """A target table: its columns in order, and what the database enforces on them.
 
     `unique_names` are the columns of the unique constraints by the names that the database has for them in errors;
-    `notes` say what is worth knowing of a write.
+    `notes` say what is worth knowing of a write; `types_told` that the types are no declared ones but told by the data.
     """
 
     name: str
@@ -161,6 +162,7 @@ class TableShape:
     checks: tuple[Check, ...] = ()
     unique_names: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
+    types_told: bool = False
 
     def column(self, name: str) -> TargetColumn:
         """The column of that exact name. Raises KeyError."""

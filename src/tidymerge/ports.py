@@ -72,6 +72,14 @@ class Written:
     refused: tuple[Refusal, ...] = ()
 
 
+@dataclass(frozen=True, slots=True)
+class NewColumn:
+    """A column to add: its name, and its type as a job declares one, as in decimal(8, 2)."""
+
+    name: str
+    type: str
+
+
 class Target(Protocol):
     """A table that can be described, read and written in one transaction.
 
@@ -94,6 +102,12 @@ class Target(Protocol):
 
     def describe(self) -> TableShape:
         """The table's columns and constraints."""
+
+    def add(self, columns: Sequence[NewColumn]) -> TableShape:
+        """Give the table more columns, blank in all records; the new shape. A preview only sees them so."""
+
+    def drop(self, names: Sequence[str]) -> None:
+        """Take columns away, once all is written and read back; they go with the commit."""
 
     def count(self) -> int:
         """How many rows the table holds now."""

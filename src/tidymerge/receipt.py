@@ -1,7 +1,7 @@
 """What a run did, for people and for programs."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 from typing import Any
@@ -62,7 +62,7 @@ class MappedColumn:
 
 @dataclass(frozen=True, slots=True)
 class TableReceipt:
-    """What a run did to one target table."""
+    """What a run did to one target table. Columns that it added, or took away again, come with their types."""
 
     target: str
     key: tuple[str, ...]
@@ -78,6 +78,8 @@ class TableReceipt:
     samples: tuple[SampleRow, ...]
     view: tuple[MappedColumn, ...]
     read_back: int = 0
+    columns_added: Mapping[str, str] = field(default_factory=dict)
+    columns_dropped: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)

@@ -113,6 +113,8 @@ def make_receipt(
         examples=examples,
         samples=sample_rows,
         read_back=sum(part.changes.after.num_rows for part in decided.parts) if touched else 0,
+        columns_added={column.name: column.type for column in decided.added},
+        columns_dropped={column.name: column.type for column in decided.dropped},
     )
     incoming = decided.incoming.sample
     return Receipt(

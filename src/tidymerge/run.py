@@ -37,3 +37,13 @@ class Run:
     def wrote(self) -> bool:
         """Whether it changed the target, or may have."""
         return self.state in (State.LOADED, State.UNDONE) and self.receipt is not None and self.receipt.changed > 0
+
+    @property
+    def added(self) -> Mapping[str, str]:
+        """The columns that it gave the target, with their types as a job would declare them."""
+        return self.receipt.tables[0].columns_added if self.receipt else {}
+
+    @property
+    def dropped(self) -> Mapping[str, str]:
+        """The columns that it took away again."""
+        return self.receipt.tables[0].columns_dropped if self.receipt else {}

@@ -3,14 +3,15 @@
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
 
-from tidymerge.changes import Logged, Outcome
+from tidymerge.changes import ChangeSet, Logged, Outcome
 from tidymerge.core import account
+from tidymerge.core.cells import as_array, valid
 from tidymerge.core.match import code_keys, match
 from tidymerge.core.reverse import Comparison, Standing, compare, conflicts, reversal, shown, touches
 from tidymerge.deciding import Decided, Part, as_they_are, settle_constraints, without_refused
 from tidymerge.errors import NotUndoable
 from tidymerge.model import Existing, Incoming, Pair, Pairing, TableShape
-from tidymerge.ports import Progress, Refusal, Target
+from tidymerge.ports import NewColumn, Progress, Refusal, Target
 from tidymerge.receipt import Conflict
 from tidymerge.rules import ColumnRule
 from tidymerge.run import Run
@@ -51,7 +52,11 @@ def _pairing(run: Run, log: Logged, shape: TableShape) -> Pairing:
 def committed(run: Run, logs: Iterable[Logged], target: Target) -> bool | None:
     """Whether the target shows that a run committed: None where nothing tells, or records speak against each other."""
     yes, no = 0, 0
-    for _, _, _, found in held_against(run, logs, target, target.describe()):
+    shape = target.describe()
+    there = {column.name for column in shape.columns}
+    if not there.issuperset((*run.added, *run.dropped)):  # columns come and go with the commit
+        return there.issuperset(run.added)
+    for _, _, _, found in held_against(run, logs, target, shape):
         yes += int((found.standing == Standing.HOLDS).sum())
         no += int((found.standing == Standing.BACK).sum())
     return None if bool(yes) == bool(no) else yes > 0
@@ -66,6 +71,10 @@ def decide_undo(run: Run, logs: Iterable[Logged], target: Target, progress: Prog
     `later` gives the runs that may have changed the same records since, in order of time, with their logs.
     """
     shape = target.describe()
+    there = {column.name for column in shape.columns}
+    again = [NewColumn(name, kind) for name, kind in run.dropped.items() if name not in there]
+    if again:
+        shape = target.add(again)
     progress.stage("comparing the target with the log")
     parts: list[Part] = []
     refusals: list[Refusal] = []
@@ -89,6 +98,7 @@ def decide_undo(run: Run, logs: Iterable[Logged], target: Target, progress: Prog
     settled = settle_constraints(target, without_refused(parts, refusals, target), pairing, readable)
     for part in settled:
         account.prove_tally(account.tally([part.changes]), part.changes, part.read)
+    dropped, notes = _columns_to_drop(run, settled, target, shape)
     return Decided(
         target=target.address,
         incoming=Gathered(parts[0].rows()),
@@ -99,11 +109,40 @@ def decide_undo(run: Run, logs: Iterable[Logged], target: Target, progress: Prog
         tally=account.tally([part.changes for part in settled]),
         fingerprint=account.fingerprint([part.changes for part in settled]),
         warnings=(),
-        notes=(),
+        notes=(*shape.notes, *notes),
         view=(),
         shown=readable,
         conflicts=lambda decided: _conflicts(run, seen, decided, later),
+        added=tuple(again),
+        dropped=dropped,
     )
+
+
+def _columns_to_drop(
+    run: Run, parts: Sequence[Part], target: Target, shape: TableShape
+) -> tuple[tuple[NewColumn, ...], list[str]]:
+    """The columns that the run had added, unless anybody else has put values there; and what is said of them."""
+    dropped, notes = [], []
+    for column in shape.columns:
+        if column.name not in run.added:
+            continue
+        held = int(valid(as_array(target.read([column.as_stored()])[column.name])).sum())
+        left = held - sum(_values_taken(part.changes, column.name) for part in parts)
+        if left:
+            notes.append(f"The column {column.name}, which the run had added, stays: {left:,} of its values do.")
+        else:
+            dropped.append(NewColumn(column.name, run.added[column.name]))
+            notes.append(f"The column {column.name}, which the run had added, goes.")
+    return tuple(dropped), notes
+
+
+def _values_taken(changes: ChangeSet, name: str) -> int:
+    """How many values of a column the changes take away."""
+    count = int(valid(as_array(changes.removed[name])).sum()) if changes.deletes else 0
+    if name in changes.changed and changes.updates:
+        before, after = as_array(changes.before[name]), as_array(changes.after[name])[: changes.updates]
+        count += int((changes.changed[name] & valid(before) & ~valid(after)).sum())
+    return count
 
 
 def _conflicts(run: Run, logs: Sequence[Logged], parts: Sequence[Part], later: Later) -> list[Conflict]:

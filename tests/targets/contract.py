@@ -26,7 +26,7 @@ class TargetContract:
         """Load `rows` (the first is the header); preview must say the same beforehand."""
         incoming = text_file(folder / "in.csv", rows)
         target = self.address(folder, table)
-        asked = {name: value for name, value in options.items() if name in ("key", "columns", "only")}
+        asked = {name: value for name, value in options.items() if name in ("key", "columns", "only", "add")}
         preview = tidymerge.preview(incoming, target, **asked)
         receipt = tidymerge.load(incoming, target, accept_warnings=True, rejects=folder / "r.csv", **options)
         if "refused" not in str(receipt.rejects.reasons):
@@ -233,3 +233,41 @@ class TargetContract:
         assert self.rows(folder, "SELECT * FROM t") == [(1, 2)]  # the trigger has doubled what was put back too
 
     doubling: str  # a trigger on t that doubles every n that an update writes
+
+    def test_columns_are_added_on_request_and_go_with_the_undo(self, folder):
+        self.make(
+            folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER); INSERT INTO t VALUES (1, 1), (2, 1), (3, 1);"
+        )
+        start = self.rows(folder, "SELECT * FROM t ORDER BY k")
+        sheet = [["k", "N", "Wind", "Honey (kg)", "Seen on", "Code", "Blank"],
+                 [1, 5, "west", "1.5", "2026-05-01", "007", ""], [4, 6, "", "12.25", "", "8", ""], [2, 1, "", "", "", "", ""]]  # fmt: skip
+        preview = tidymerge.preview(text_file(folder / "p.csv", sheet), self.address(folder, "t"), add=True)
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k") == start
+        assert "New column: honey_kg, of the type decimal(18, 2)." in preview.notes
+        loaded = self.load(folder, "t", sheet, add=True)
+        assert (loaded.rows.updated, loaded.rows.inserted, loaded.rows.unchanged) == (1, 1, 1)
+        query = "SELECT k, n, wind, honey_kg, seen_on, code FROM t ORDER BY k"
+        after = self.rows(folder, query)
+        found = [[cell if cell is None else str(cell) for cell in row] for row in after]
+        assert found == [
+            ["1", "5", "west", found[0][3], "2026-05-01", "007"], ["2", "1", None, None, None, None],
+            ["3", "1", None, None, None, None], ["4", "6", None, "12.25", None, "8"],
+        ]  # fmt: skip
+        assert float(found[0][3]) == 1.5
+        assert self.load(folder, "t", sheet, add=True).changed == 0
+        assert tidymerge.undo(loaded.run).rows.deleted == 1
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k") == start
+        again = tidymerge.undo("last")
+        assert self.rows(folder, query) == after
+        self.make(folder, "UPDATE t SET wind = 'east' WHERE k = 3")
+        undone = tidymerge.undo(again.run)
+        assert "The column wind, which the run had added, stays: 1 of its values do." in undone.notes
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [(1, 1, None), (2, 1, None), (3, 1, "east")]
+
+    def test_a_column_is_not_added_where_nothing_is_loaded(self, folder):
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER); INSERT INTO t VALUES (1, 1);")
+        with pytest.raises(tidymerge.Stopped):
+            self.load(folder, "t", [["k", "wind"], [1, "west"]], add=["wind"], limits=tidymerge.Limits(fewest_rows=9))
+        assert self.rows(folder, "SELECT * FROM t") == [(1, 1)]
+        self.load(folder, "t", [["k", "wind", "rain"], [1, "west", "no"]], add=["wind"])
+        assert self.rows(folder, "SELECT * FROM t") == [(1, 1, "west")]

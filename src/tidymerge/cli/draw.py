@@ -81,7 +81,7 @@ def _heading(shown: Receipt, table: TableReceipt) -> RenderableType:
     conditional = (" if undone" if shown.undoes else " if loaded") if shown.state is State.PREVIEWED else ""
     names = f"Column names in row {shown.header_row}. " if shown.header_row else ""
     under = (
-        f"{names}Records matched by {' + '.join(map(cut, table.key))}. "
+        f"{names}Records matched by {' + '.join(map(cut, table.key)).rstrip('.')}. "
         f"The table: {table.rows_before:,} rows before, {table.rows_after:,} after{conditional}."
     )
     return Group(line, Text(under + "\n", "dim"))

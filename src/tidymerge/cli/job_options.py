@@ -47,6 +47,8 @@ def job_of(
     rows: options.Rows = None,
     cells: options.Cells = None,
     query: options.Query = None,
+    add_columns: options.AddColumns = False,
+    add_column: options.AddColumn = None,
     skip_when: options.SkipWhen = None,
     delimiter: options.Delimiter = None,
     quote: options.Quote = None,
@@ -81,6 +83,7 @@ def job_of(
         "header_row": header_row,
         "take_rows": rows,
         "rules": replace(base.rules, skip_when=skip_when) if skip_when else None,
+        "add": add_columns or tuple(add_column or ()) or None,
         "strict": strict or None,
         "trust_triggers": trust_triggers or None,
     }

@@ -32,6 +32,13 @@ Query = Annotated[
     str | None,
     typer.Option("--query", metavar="SQL", help="Load the rows of this query; INCOMING is then the database."),
 ]
+AddColumns = Annotated[
+    bool, typer.Option("--add-columns", help="Add the incoming columns that the target lacks, typed from the data.")
+]
+AddColumn = Annotated[
+    list[str] | None,
+    typer.Option("--add-column", metavar="INCOMING", help="Add just this incoming column. Give it once a column."),
+]
 SkipWhen = Annotated[
     str | None,
     typer.Option("--skip-when", metavar="CONDITION", help="Skip rows for which this is true of the incoming cells."),

@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tidymerge.model import Indices, Mask, Reason
+from tidymerge.model import OPEN_SCALE, Indices, Mask, Reason
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,6 +99,21 @@ def spread(values: pa.Array, rows: Indices, length: int) -> pa.Array:
 def keep(cells: pa.Array, mask: Mask) -> pa.Array:
     """The cells where `mask` holds, null elsewhere."""
     return pc.if_else(pa.array(mask), cells, pa.scalar(None, cells.type))
+
+
+def shown(values: pa.Array) -> pa.Array:
+    """Typed values as people read them: bytes as hexadecimal digits, open decimals without the zeros at their end."""
+    if pa.types.is_binary(values.type):
+        return pa.array([None if value is None else value.hex() for value in values.to_pylist()], pa.string())
+    texts = pc.cast(values, pa.string())
+    if pa.types.is_decimal(values.type) and values.type.scale == OPEN_SCALE:
+        for pattern, plain in (
+            (r"^0E-[0-9]+$", "0"),
+            (r"^(-?[0-9]+)\.0+$", r"\1"),
+            (r"^(-?[0-9]+\.[0-9]*[1-9])0+$", r"\1"),
+        ):
+            texts = pc.replace_substring_regex(texts, pattern, plain)
+    return texts
 
 
 def valid(cells: pa.Array) -> Mask:

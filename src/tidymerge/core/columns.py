@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tidymerge.core.cells import as_array
+from tidymerge.core.cells import as_array, shown
 from tidymerge.core.convert import as_text, cast_cells, tidy_parts
 from tidymerge.core.expressions import Expression, Frame
 from tidymerge.core.lookup import LookUp, look_up
@@ -121,7 +121,7 @@ def _shown(incoming: Incoming, rule: ColumnRule, parts: Sequence[pa.Array]) -> p
     """The cells as the person knows them: as they arrived, or as they were computed."""
     if len(rule.sources) == 1:
         return as_text(incoming.column(rule.sources[0]))
-    texts = [pc.cast(part, pa.string()) for part in parts]
+    texts = [shown(part) for part in parts]
     return texts[0] if len(texts) == 1 else pc.coalesce(*texts)
 
 

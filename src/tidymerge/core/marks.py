@@ -8,7 +8,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.changes import ChangeSet, Outcome
-from tidymerge.core.cells import as_array
+from tidymerge.core.cells import as_array, shown
 from tidymerge.core.convert import as_text
 from tidymerge.core.rejects import complaints, rejected_rows
 from tidymerge.model import Incoming, Indices, Pair, Pairing
@@ -70,20 +70,13 @@ def _source(incoming: Incoming, pair: Pair) -> pa.Array:
 
 def _changed_cells(incoming: Incoming, changes: ChangeSet, pair: Pair, mask: np.ndarray) -> list[MarkedCell]:
     before = as_array(changes.before[pair.target.name]).filter(pa.array(mask))
-    texts = [value.hex() if isinstance(value, bytes) else value for value in _texts(before)]
+    texts = shown(before).to_pylist()
     numbers = incoming.row_numbers[changes.incoming[: changes.updates][mask]].tolist()
     return [
         MarkedCell(number, source, False, "(blank)" if text is None else text)
         for source in pair.rule.sources
         for number, text in zip(numbers, texts, strict=True)
     ]
-
-
-def _texts(values: pa.Array) -> list[str | bytes | None]:
-    found: list[str | bytes | None] = (
-        values if pa.types.is_binary(values.type) else pc.cast(values, pa.string())
-    ).to_pylist()
-    return found
 
 
 def status(outcome: int, *, preview: bool) -> str:

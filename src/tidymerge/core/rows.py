@@ -9,7 +9,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.changes import Matches
-from tidymerge.core.cells import as_array, valid
+from tidymerge.core.cells import as_array, shown, valid
 from tidymerge.core.columns import Converted
 from tidymerge.core.convert import as_text, tidy_parts
 from tidymerge.core.match import KeyCodes, code_rows, repeats
@@ -195,7 +195,7 @@ def disobedient(told: Told, fresh: Mask, known: Mask, values: pa.Table, pairing:
 
 def key_text(values: pa.Table, key: Sequence[str]) -> pa.Array:
     """The keys of the rows for people: 'L01 / 7'."""
-    parts = [pc.cast(as_array(values[name]), pa.string()).fill_null("") for name in key]
+    parts = [shown(as_array(values[name])).fill_null("") for name in key]
     return parts[0] if len(parts) == 1 else pc.binary_join_element_wise(*parts, " / ")
 
 

@@ -2,10 +2,9 @@
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from tidymerge.changes import ChangeSet
-from tidymerge.core.cells import as_array
+from tidymerge.core.cells import as_array, shown
 from tidymerge.core.rows import key_text
 from tidymerge.model import Incoming
 from tidymerge.receipt import Example, SampleRow, Touch
@@ -89,8 +88,5 @@ def _sample(incoming: Incoming, changes: ChangeSet, at: int) -> SampleRow:
 
 
 def _text(table: pa.Table, name: str, at: int) -> str | None:
-    value = as_array(table[name].slice(at, 1))
-    if pa.types.is_binary(value.type):
-        return None if value[0].as_py() is None else value[0].as_py().hex()
-    text: str | None = pc.cast(value, pa.string())[0].as_py()
+    text: str | None = shown(as_array(table[name].slice(at, 1)))[0].as_py()
     return text

@@ -2,9 +2,8 @@
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
-from tidymerge.core.cells import as_array, valid
+from tidymerge.core.cells import as_array, shown, valid
 from tidymerge.core.columns import Converted
 from tidymerge.core.convert import as_text
 from tidymerge.model import Incoming, IncomingColumn, Mask, Pair, Pairing
@@ -67,7 +66,7 @@ def _samples(
     holds = np.logical_or.reduce([valid(after), *(valid(part) for part in parts)])
     filled = pa.array(np.flatnonzero(holds & ~skipped)[:_LOOKED_AT])
     after = after.take(filled)
-    texts = pc.cast(after, pa.string()) if not pa.types.is_binary(after.type) else pa.nulls(len(after), pa.string())
+    texts = shown(after)
     looked_at = IncomingColumn("", tuple(part.take(filled) for part in parts))
     before = as_text(looked_at) if parts else pa.nulls(len(after), pa.string())
     found: dict[tuple[str | None, str | None], None] = {}

@@ -5,7 +5,7 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
-DATABASE, WORKBOOK = "coop.db", "week32.xlsx"
+DATABASE, WORKBOOK, LIST = "coop.db", "week32.xlsx", "hives.xlsx"
 
 _SCHEMA = """
 CREATE TABLE keepers (
@@ -43,10 +43,11 @@ _HIVES_EACH = 6
 
 
 def make_demo(folder: Path) -> None:
-    """Make the database and the workbook in `folder`, in place of older ones there."""
+    """Make the database and the workbooks in `folder`, in place of older ones there."""
     folder.mkdir(parents=True, exist_ok=True)
     make_database(folder / DATABASE)
     make_workbook(folder / WORKBOOK)
+    make_list(folder / LIST)
 
 
 def make_database(path: Path) -> None:
@@ -105,6 +106,47 @@ def make_workbook(path: Path) -> None:
         sheet.column_dimensions[letter].width = width
     notes = workbook.create_sheet("Notes")
     notes.append(["Wardens: please give the honey in kilograms."])
+    workbook.save(path)
+
+
+def make_list(path: Path) -> None:
+    """The chair's own list of the hives: a table under a title, with a column of formulas, colours and a chart."""
+    from openpyxl import Workbook
+    from openpyxl.chart import BarChart, Reference
+    from openpyxl.formatting.rule import DataBarRule
+    from openpyxl.styles import Font
+    from openpyxl.worksheet.properties import PageSetupProperties
+    from openpyxl.worksheet.table import Table, TableStyleInfo
+
+    workbook = Workbook()
+    sheet = workbook.active
+    sheet.title = "Hives"
+    sheet.append(["Our hives"])
+    sheet["A1"].font = Font(bold=True, size=14)
+    sheet.append([])
+    sheet.append([*_COLUMNS, "Visit"])
+    for cell in sheet[sheet.max_row]:
+        cell.font = Font(bold=True)
+    first = sheet.max_row + 1
+    for number, hive in enumerate(_hives(), start=first):
+        cells = [*hive[:5], date.fromisoformat(hive[5]), hive[7], f'=IF(D{number}<8,"soon","")']
+        sheet.append(cells)
+        sheet.cell(number, 5).number_format, sheet.cell(number, 6).number_format = "0.00", "d mmm yyyy"
+    last = sheet.max_row
+    table = Table(displayName="HiveList", ref=f"A{first - 1}:H{last}")
+    table.tableStyleInfo = TableStyleInfo(name="TableStyleMedium7", showRowStripes=True)
+    sheet.add_table(table)
+    bars = DataBarRule(start_type="num", start_value=0, end_type="max", color="FFC78B2A")
+    sheet.conditional_formatting.add(f"E{first}:E{last}", bars)
+    chart = BarChart()
+    chart.title = "Colony strength"
+    chart.add_data(Reference(sheet, min_col=4, min_row=first, max_row=last))
+    chart.legend = None
+    sheet.add_chart(chart, "K3")
+    sheet.freeze_panes = sheet.cell(first, 1)
+    sheet.page_setup.orientation, sheet.sheet_properties.pageSetUpPr = "landscape", PageSetupProperties(fitToPage=True)
+    for letter, width in zip("ABCDEFGHI", (14, 10, 14, 16, 12, 15, 22, 8, 12), strict=True):
+        sheet.column_dimensions[letter].width = width
     workbook.save(path)
 
 

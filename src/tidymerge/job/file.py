@@ -42,7 +42,11 @@ class TargetPart(_Strict):
     at: Word = Field(description="The table's address, as in coop.db#hives.")
     key: Word | list[Word] = Field([], description="The columns that find a record; else the primary key.")
     types: dict[str, Word] = Field(
-        {}, description='The types of columns of a file, as in "decimal(8, 2)"; else they are told by its cells.'
+        {},
+        description='The types of columns of a file, and of new ones, as in "decimal(8, 2)"; else told by the data.',
+    )
+    add: bool | list[Word] = Field(
+        default=False, description="Incoming columns to add where the target lacks them; true for all."
     )
 
 
@@ -203,6 +207,7 @@ class JobFile(_Strict):
             target=self.target.at,
             key=_listed(self.target.key),
             types=self.target.types,
+            add=self.target.add if isinstance(self.target.add, bool) else tuple(self.target.add),
             columns={name: _rule(part) for name, part in self.columns.items()},
             rules=_rules(self),
             header_row=self.incoming.header_row,

@@ -16,7 +16,8 @@ class Job:
     target columns loaded; `header_row` counts from 1 and is found if it is None; `take_rows` chooses rows by
     their numbers (3,7-12); with `strict` one rejected row stops the load; with `trust_triggers`
     differences that the target's own triggers make are accepted, and the receipt says so; `file` is the job
-    file that it was read from; `types` are those of the columns of a target that is a file.
+    file that it was read from; `types` are those of the columns of a target that is a file, and of new columns;
+    `add` are the incoming columns to add to a target that lacks them (or True: all of them).
     """
 
     incoming: tuple[str, ...]
@@ -34,3 +35,4 @@ class Job:
     limits: Limits = field(default_factory=Limits)
     file: str | None = None
     types: Mapping[str, str] = field(default_factory=dict)
+    add: bool | tuple[str, ...] = False

@@ -7,7 +7,7 @@ from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from tidymerge.address import SERVERS, Address, is_server, parse, without_password
-from tidymerge.errors import BadAddress, BadOption
+from tidymerge.errors import BadAddress
 from tidymerge.sources import check_file, is_parquet_folder
 
 if TYPE_CHECKING:
@@ -17,7 +17,6 @@ if TYPE_CHECKING:
 _NONE: Mapping[str, str] = MappingProxyType({})
 _TEXT_ENDINGS = (".csv", ".tsv", ".tab")
 _PARQUET = ".parquet"
-_HAS_TYPES = "{} has types of its own: leave `types` out of the job's [target]."
 _WORKBOOK_ENDINGS = (".xlsx", ".xlsm")
 _FILES: Mapping[str, tuple[str, str]] = MappingProxyType(
     {
@@ -34,30 +33,29 @@ _SERVERS = {
 
 
 def open_target(text: str, *, write: bool, types: Mapping[str, str] = _NONE) -> "Target":
-    """The target at an address, not yet entered. Raises BadAddress, BadOption, NoSuchFile and MissingPackage.
+    """The target at an address, not yet entered. Raises BadAddress, NoSuchFile and MissingPackage.
 
-    `types` of columns can be declared for files, which have none of their own.
+    `types` of columns are heeded for files that have none of their own.
     """
     from tidymerge.targets.sql import SqlTarget
 
     address = parse(text)
-    if types and (is_server(text) or is_database(text)):
-        raise BadOption(_HAS_TYPES.format(text))
     if address.server is not None:
         return SqlTarget(connect(address), address.part, write=write, server=address.server)
     if is_parquet_folder(address):
-        return _parquet_target(address, types, write=write)
+        return _parquet_target(address, write=write)
     check_file(address)
     ending = address.path.suffix.lower()
     if ending == _PARQUET and not is_database(text):
-        return _parquet_target(address, types, write=write)
+        return _parquet_target(address, write=write)
     if not is_database(text) and ((ending in _TEXT_ENDINGS and address.part is None) or ending in _WORKBOOK_ENDINGS):
         return _file_target(address, types, write=write)
     if not is_database(text):
         raise BadAddress(
-            f"{text!r} is not a table that rows can be loaded into; SQLite files ({', '.join(_SQLITE_ENDINGS)}) are "
-            "known, as in coop.db#hives, servers, as in postgresql://user@host/coop#hives, and text files "
-            f"({', '.join(_TEXT_ENDINGS)})."
+            f"{text!r} is not a table that rows can be loaded into; known are SQLite files "
+            f"({', '.join(_SQLITE_ENDINGS)}), as in coop.db#hives, servers, as in postgresql://user@host/coop#hives, "
+            f"workbooks ({', '.join(_WORKBOOK_ENDINGS)}), as in coop.xlsx#Hives, text files "
+            f"({', '.join(_TEXT_ENDINGS)}), and Parquet files or folders of them."
         )
     from tidymerge.targets.sqlite.database import SqliteDatabase
 
@@ -65,20 +63,18 @@ def open_target(text: str, *, write: bool, types: Mapping[str, str] = _NONE) -> 
 
 
 def _file_target(address: Address, types: Mapping[str, str], *, write: bool) -> "Target":
+    from tidymerge.core.told import declared
     from tidymerge.targets.files.target import FileTarget
-    from tidymerge.targets.files.types import declared
 
     module, name = _FILES[address.path.suffix.lower()]
     known = {name: declared(text) for name, text in types.items()}
     return FileTarget(address, partial(getattr(import_module(module), name), types=known), write=write)
 
 
-def _parquet_target(address: Address, types: Mapping[str, str], *, write: bool) -> "Target":
+def _parquet_target(address: Address, *, write: bool) -> "Target":
     from tidymerge.targets.files.parquet import ParquetRows
     from tidymerge.targets.files.target import FileTarget
 
-    if types:
-        raise BadOption(_HAS_TYPES.format(address))
     return FileTarget(address, ParquetRows, write=write)
 
 

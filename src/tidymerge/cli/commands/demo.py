@@ -15,6 +15,10 @@ _SHEET, _TABLE, _JOB, _REJECTS = "week32.xlsx#Inspections", "coop.db#hives", "we
 _LOAD = ["load", "--job", _JOB, "--rejects", _REJECTS, "--yes"]
 _MARKED, _PAGE, _CHART = "week32-marked.xlsx", "week32.html", "week32.png"
 _VIEWS = ["--marked", _MARKED, "--page", _PAGE, "--chart", _CHART]
+_INTO_LIST = [
+    "load", _SHEET, "--into", "hives.xlsx#HiveList", "--key", "Apiary code", "--key", "Hive no.", "--add-column",
+    "Weather", "--most-rejected", "30%", "--rejects", "list-rejects.csv", "--yes",
+]  # fmt: skip
 _RULE = "─" * 100
 
 
@@ -23,13 +27,13 @@ def demo(
         str, typer.Argument(metavar="FOLDER", help="Where to make the demo's database and workbook.")
     ] = "tidymerge-demo",
 ) -> None:
-    """Make a co-operative's database and a messy workbook; look, draft, preview, load, load again, list the runs."""
+    """Make a co-operative's database and workbooks; look, draft, preview, load, load again, list the runs."""
     from tidymerge.cli import output
-    from tidymerge.demo.data import DATABASE, WORKBOOK, make_demo, mend_job
+    from tidymerge.demo.data import DATABASE, LIST, WORKBOOK, make_demo, mend_job
 
     out = output.console()
     path = Path(folder)
-    _check_folder(path, {DATABASE, WORKBOOK, _JOB, _REJECTS, _MARKED, _PAGE, _CHART})
+    _check_folder(path, {DATABASE, WORKBOOK, LIST, _JOB, _REJECTS, _MARKED, _PAGE, _CHART, "list-rejects.csv"})
     make_demo(path)
     out.print(f"Made {path / DATABASE} (a co-operative's hives) and {path / WORKBOOK} (this week's inspections).")
     os.chdir(path)
@@ -49,10 +53,9 @@ def demo(
     _step(out, "4. What would loading do? Nothing is written yet.", ["preview", "--job", _JOB])
     _step(out, "5. Load it. (On a terminal, load shows the preview and asks; --yes goes ahead.)", [*_LOAD, *_VIEWS])
     _step(out, "6. Load the same sheet again: there is nothing left to change.", _LOAD)
-    _step(
-        out, "7. What was loaded so far, by whom, with which file?", ["runs", "--target", _TABLE, "--since", "1 hour"]
-    )
-    _try_next(out, path, DATABASE)
+    _step(out, "7. The chair has a list of the hives in a workbook, with formulas and a chart.", _INTO_LIST)
+    _step(out, "8. What was loaded so far, by whom, with which file?", ["runs", "--since", "1 hour"])
+    _try_next(out, path, DATABASE, LIST)
 
 
 def _say(out: "Console", words: str) -> None:
@@ -79,7 +82,7 @@ def _as_typed(arguments: list[str]) -> str:
     return " ".join(f"'{argument}'" if " " in argument else argument for argument in arguments)
 
 
-def _try_next(out: "Console", path: Path, database: str) -> None:
+def _try_next(out: "Console", path: Path, database: str, listed: str) -> None:
     from rich.text import Text
 
     _say(out, f"To look at and to try next, in the folder {path}:")
@@ -87,6 +90,7 @@ def _try_next(out: "Console", path: Path, database: str) -> None:
         ("the receipt as a page, to open in a browser", _PAGE),
         ("the tally as a picture, for a mail", _CHART),
         ("the sender's sheet, with what became of each row", _MARKED),
+        ("the chair's list, with what was loaded and a new column", listed),
         ("see the rejected rows and why", f"tidymerge look {_REJECTS}"),
         ("mend them in the file, then load it", f"tidymerge load {_REJECTS} --job {_JOB}"),
         ("next week, give only the new workbook", f"tidymerge load week33.xlsx --job {_JOB}"),

@@ -25,9 +25,9 @@ class Table:
     bottom: int
     totals: bool
 
-    def reference(self, bottom: int) -> str:
-        """The range, ending in another row."""
-        return f"{column_letter(self.left)}{self.top}:{column_letter(self.right)}{bottom}"
+    def reference(self, bottom: int, wider: int = 0) -> str:
+        """The range, ending in another row, and so many columns further to the right."""
+        return f"{column_letter(self.left)}{self.top}:{column_letter(self.right + wider)}{bottom}"
 
 
 class Book:

@@ -52,11 +52,12 @@ NewFile = Callable[[BinaryIO], None]  # writes one file anew
 class Content(Protocol):
     """The rows of a file, or of a folder of files, as they were when it was opened. Rows are numbered from 0.
 
-    Every value also has an exact text, of which the very same value can be made again. Opening raises
-    TargetUnreadable.
+    Every value also has an exact text, of which the very same value can be made again. `types_told` says that the
+    types are told by the data. Opening raises TargetUnreadable.
     """
 
     marks_text: bool
+    types_told: bool
 
     @property
     def name(self) -> str:
@@ -95,6 +96,12 @@ class Content(Protocol):
 
     def unwritable(self, texts: pa.Array, rows: Indices | None, column: TargetColumn) -> Mapping[int, str]:
         """The exact texts, by index, that can't be written, in `rows` or in new ones, and why."""
+
+    def add(self, columns: Sequence[TargetColumn]) -> None:
+        """Have more columns at the end, blank in all rows; they are written with the edits."""
+
+    def without(self, names: Sequence[str]) -> Iterable[tuple[Path, NewFile]]:
+        """The files, to be written anew without some columns."""
 
     def joint(self, touched: Indices) -> int:
         """Before which row new ones are added, if these are `touched`."""

@@ -5,6 +5,8 @@ import csv
 import io
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from functools import cached_property
+from itertools import pairwise
 from pathlib import Path
 from typing import BinaryIO
 
@@ -47,6 +49,7 @@ class CsvFile:
     """
 
     marks_text = False
+    types_told = True
     part = None
     notes: tuple[str, ...] = ()
 
@@ -57,6 +60,7 @@ class CsvFile:
             data = address.path.read_bytes()
             options = ReadOptions(encoding=_encoding(data)) if like is None else like.dialect
             self._source = CsvSource(address, options, data)
+            self._data = self._source.data
             start, names = self._source.header(0)
             arrays = self._cells(start, len(names))
         except OSError as error:
@@ -72,13 +76,14 @@ class CsvFile:
         if len(set(names)) < len(names):
             raise TargetUnreadable(f"{address.path} has two columns of the same name; a target's names must differ.")
         self.name = address.path.name
-        self._path = address.path.resolve()
+        self.path: Path = like.path if like else address.path.resolve()
         self._types = types
         self._texts = pa.table(dict(zip(names, arrays, strict=True)))
         told = (column_of(name, array) for name, array in zip(names, arrays, strict=True))
-        self.columns: tuple[TargetColumn, ...] = like.columns if like else with_declared(told, types, str(address))
+        self.columns: tuple[TargetColumn, ...] = like.columns if like else with_declared(told, types)
+        self._names = tuple(names)  # as the file has them, without new columns
         self._bounds = self._find_lines(start, len(arrays[0]))
-        head = self._source.data[:start]
+        head = self._data[:start]
         self._newline = b"\r\n" if head.endswith(b"\r\n") else b"\n"
         self._all_quoted = head.count(self._source.quote.encode()) >= 2 * len(names)
 
@@ -86,9 +91,9 @@ class CsvFile:
         """The cells below the names, a column an array. Raises Irregular where not every line is one row."""
         delimiter, quote = self._source.delimiter, self._source.quote
         try:
-            return regular(memoryview(self._source.data)[start:], columns, delimiter, quote)
+            return regular(memoryview(self._data)[start:], columns, delimiter, quote)
         except Irregular:  # or with blank lines inside of cells, which the slower reader knows from those between rows
-            text = io.StringIO(self._source.data[start:].decode().rstrip("\r\n"), newline="")
+            text = io.StringIO(self._data[start:].decode().rstrip("\r\n"), newline="")
             try:
                 rows = list(csv.reader(text, delimiter=delimiter, quotechar=quote, strict=True))
             except csv.Error:
@@ -138,7 +143,7 @@ class CsvFile:
 
     def _find_lines(self, start: int, rows: int) -> Indices:
         """Where each row's line starts, and where the last one ends."""
-        data = np.frombuffer(self._source.data, np.uint8)[start:]
+        data = np.frombuffer(self._data, np.uint8)[start:]
         ends = data == _NEWLINE
         quotes = data == ord(self._source.quote)
         if quotes.any():
@@ -164,21 +169,59 @@ class CsvFile:
                     bad[index] = True
         return {index: f"the file can't hold {texts[index].as_py()!r}" for index in np.flatnonzero(bad).tolist()}
 
+    def add(self, columns: Sequence[TargetColumn]) -> None:
+        """Have more columns at the end, blank in all rows."""
+        self.columns = (*self.columns, *columns)
+        for column in columns:
+            self._texts = self._texts.append_column(column.name, pa.nulls(self.rows, pa.string()))
+
+    def without(self, names: Sequence[str]) -> Iterable[tuple[Path, NewFile]]:
+        """The file without some columns; the other cells stay to the byte."""
+        kept = [at for at, name in enumerate(self._names) if name not in names]
+        lines = ((self._cut(line), closing) for line, closing in self._lines_as_they_are())
+        delimiter = self._delimiter
+        data = b"".join(delimiter.join([cells[at] for at in kept]) + closing for cells, closing in lines)
+        tail = self._data[int(self._bounds[-1]) :]
+        return [(self.path, lambda file: _write(file, self._encoded(data + tail)))]
+
+    def _lines_as_they_are(self) -> Iterator[tuple[bytes, bytes]]:
+        """The line of names, then those of the rows, each with how it ends."""
+        data, bounds = self._data, [0, *self._bounds.tolist()]
+        for low, high in pairwise(bounds):
+            line = data[low:high]
+            closing = b"\r\n" if line.endswith(b"\r\n") else b"\n" if line.endswith(b"\n") else b""
+            yield line.removesuffix(closing), closing
+
+    @cached_property
+    def _delimiter(self) -> bytes:
+        return self._source.delimiter.encode()
+
+    @cached_property
+    def _cuts(self) -> re.Pattern[bytes]:
+        quote = re.escape(self._source.quote.encode())
+        return re.compile(b"%b(?:[^%b]|%b%b)*%b|%b" % (*(quote,) * 5, re.escape(self._delimiter)), re.DOTALL)
+
+    def _cut(self, line: bytes) -> list[bytes]:
+        """The cells of a line as they stand there."""
+        at = [cut.start() for cut in self._cuts.finditer(line) if cut[0] == self._delimiter]
+        return [line[low:high] for low, high in zip([0, *(one + 1 for one in at)], [*at, len(line)], strict=True)]
+
     def joint(self, touched: Indices) -> int:
         """The end."""
         return self.rows
 
     def edited(self, edits: Edits) -> Iterable[tuple[Path, NewFile]]:
         """The one file."""
-        return [(self._path, lambda file: _write(file, self._edited(edits)))]
+        return [(self.path, lambda file: _write(file, self._edited(edits)))]
 
     def written(self, files: Mapping[Path, Path]) -> "CsvFile":
         """The new file, read in the same dialect."""
-        return CsvFile(Address(files.get(self._path, self._path)), self._types, self)
+        return CsvFile(Address(files.get(self.path, self.path)), self._types, self)
 
     def _edited(self, edits: Edits) -> bytes:
         """The file as it is to be. Whether its last line is ended stays as it is."""
-        data, bounds = self._source.data, self._bounds
+        self._widen()
+        data, bounds = self._data, self._bounds
         end = int(bounds[-1])
         pieces = [data[: bounds[0]]]
         lines = dict(zip(edits.rows.tolist(), self._with_cells(edits), strict=True))
@@ -198,6 +241,20 @@ class CsvFile:
             body = body.removesuffix(b"\r\n" if body.endswith(b"\r\n") else b"\n")
         return self._encoded(body + data[end:])
 
+    def _widen(self) -> None:
+        """Put the new columns into each line of the data."""
+        names = [name for name in self._texts.column_names if name not in self._names]
+        if not names:
+            return
+        titles = self._quoted(pa.chunked_array([pa.array(names, pa.string())]))
+        blank = self._quoted(pa.chunked_array([pa.nulls(len(names), pa.string())]))
+        more = [self._delimiter.join([b"", *cells]) for cells in (titles, blank)]
+        lines = list(self._lines_as_they_are())
+        ends = [line + more[index > 0] + closing for index, (line, closing) in enumerate(lines)]
+        self._names = tuple(self._texts.column_names)
+        self._data = b"".join(ends) + self._data[int(self._bounds[-1]) :]
+        self._bounds = np.cumsum([len(line) for line in ends])
+
     def _encoded(self, data: bytes) -> bytes:
         if self._source.encoding == "utf-8":
             return self._source.mark + data
@@ -215,24 +272,19 @@ class CsvFile:
         }
         old = self._texts.select(edits.cells.column_names).take(pa.array(edits.rows))
         changed = [differs(as_array(old[name]), as_array(edits.cells[name])).tolist() for name in old.column_names]
-        delimiter, quote = self._source.delimiter.encode(), re.escape(self._source.quote.encode())
-        cuts = re.compile(b"%b(?:[^%b]|%b%b)*%b|%b" % (*(quote,) * 5, re.escape(delimiter)), re.DOTALL)
         for index, row in enumerate(edits.rows.tolist()):
-            line = self._source.data[self._bounds[row] : self._bounds[row + 1]]
+            line = self._data[self._bounds[row] : self._bounds[row + 1]]
             closing = b"\r\n" if line.endswith(b"\r\n") else b"\n"
-            body = line.removesuffix(closing)
-            at = [cut.start() for cut in cuts.finditer(body) if cut[0] == delimiter]
-            cells = [body[low:high] for low, high in zip([0, *(one + 1 for one in at)], [*at, len(body)], strict=True)]
+            cells = self._cut(line.removesuffix(closing))
             for (column, texts), mask in zip(new.items(), changed, strict=True):
                 if mask[index]:
                     cells[column] = texts[index]
-            yield delimiter.join(cells) + closing
+            yield self._delimiter.join(cells) + closing
 
     def _lines(self, cells: pa.Table) -> list[bytes]:
         """New rows in the file's own dialect, without line ends."""
-        delimiter = self._source.delimiter.encode()
         columns = [self._quoted(cells[name]) for name in self._texts.column_names]
-        return [delimiter.join(row) for row in zip(*columns, strict=True)]
+        return [self._delimiter.join(row) for row in zip(*columns, strict=True)]
 
     def _quoted(self, cells: pa.ChunkedArray) -> list[bytes]:
         """Cells, quoted where they need it, or all if the file quotes all."""

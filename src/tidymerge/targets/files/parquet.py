@@ -30,6 +30,7 @@ class ParquetRows:
     """
 
     marks_text = False
+    types_told = False
     part = None
     notes: tuple[str, ...] = ()
 
@@ -77,8 +78,15 @@ class ParquetRows:
                 start = end
 
     def _read(self, index: int, group: int, names: Sequence[str]) -> pa.Table:
+        there = self._files[index].schema_arrow.names
         try:
-            return self._files[index].read_row_group(group, columns=list(names)).select(list(names))
+            table = self._files[index].read_row_group(group, columns=[name for name in names if name in there])
+            for name in names:
+                if name not in there:
+                    table = table.append_column(
+                        self._schema.field(name), pa.nulls(table.num_rows, self._schema.field(name).type)
+                    )
+            return table.select(list(names))
         except (pa.ArrowException, OSError) as error:
             path = self.paths[index]
             if signature(self._instead.get(path, path)) != self._seen[index]:
@@ -167,6 +175,21 @@ class ParquetRows:
         """None: the column's type has said what it holds."""
         return {}
 
+    def add(self, columns: Sequence[TargetColumn]) -> None:
+        """Have more columns at the end, blank in all rows."""
+        self.columns = (*self.columns, *columns)
+        for column in columns:
+            self._schema = self._schema.append(pa.field(column.name, column.type.arrow))
+
+    def without(self, names: Sequence[str]) -> Iterable[tuple[Path, NewFile]]:
+        """All files without some columns."""
+        schema = self._schema
+        for name in names:
+            schema = schema.remove(schema.get_field_index(name))
+        nothing = np.zeros(0, np.int64)
+        edits = Edits(nothing, pa.table({}), nothing, pa.table({}), 0)
+        return [(path, partial(self._write, index, edits, schema)) for index, path in enumerate(self.paths)]
+
     def joint(self, touched: Indices) -> int:
         """The end of the last file that is written anyway, or of the last of all."""
         index = self._file_of(touched)[-1] if len(touched) else len(self._files) - 1
@@ -178,27 +201,29 @@ class ParquetRows:
 
     def edited(self, edits: Edits) -> Iterable[tuple[Path, NewFile]]:
         """The files that hold touched rows, and the one that new rows go to."""
+        if len(self._schema) > len(self._files[0].schema_arrow):
+            return [(path, partial(self._write, index, edits, self._schema)) for index, path in enumerate(self.paths)]
         touched = set(self._file_of(np.union1d(edits.rows, edits.leaving)).tolist())
         if edits.added.num_rows:
             touched.add(int(np.searchsorted(self._starts[1:], edits.added_at)))
-        return [(self.paths[index], partial(self._write, index, edits)) for index in sorted(touched)]
+        return [(self.paths[index], partial(self._write, index, edits, self._schema)) for index in sorted(touched)]
 
     def written(self, files: Mapping[Path, Path]) -> "ParquetRows":
         """The same, with some files read from elsewhere."""
         return ParquetRows(self._address, files)
 
-    def _write(self, index: int, edits: Edits, file: BinaryIO) -> None:
+    def _write(self, index: int, edits: Edits, schema: pa.Schema, file: BinaryIO) -> None:
         """A file anew, row group by row group, in the way it was written before."""
         old = self._files[index]
         receives = edits.added.num_rows and int(np.searchsorted(self._starts[1:], edits.added_at)) == index
-        added = pa.table(
-            {field.name: stored(as_array(edits.added[field.name]), field.type) for field in self._schema},
-            schema=self._schema,
-        )
-        with parquet.ParquetWriter(file, self._schema, **settings(old)) as writer:
+        added = schema.empty_table()
+        if receives:
+            columns = [stored(as_array(edits.added[field.name]), field.type) for field in schema]
+            added = pa.table(columns, schema=schema)
+        with parquet.ParquetWriter(file, schema, **settings(old)) as writer:
             groups = [(group, start, end) for at, group, start, end in self._groups() if at == index]
             for group, start, end in groups:
-                table = self._edited_group(self._read(index, group, self._schema.names), start, end, edits)
+                table = self._edited_group(self._read(index, group, schema.names), start, end, edits)
                 if receives and end == self._starts[index + 1]:
                     table = pa.concat_tables([table, added])
                 writer.write_table(table, max(table.num_rows, 1))

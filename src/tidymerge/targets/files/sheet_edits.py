@@ -2,24 +2,36 @@
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
+from xml.sax.saxutils import quoteattr
 
 from openpyxl.formula.translate import Translator
 
 from tidymerge.errors import WriteRefused
 from tidymerge.model import Indices, TargetColumn
 from tidymerge.sources.table import column_letter
-from tidymerge.targets.files.book import Book
+from tidymerge.targets.files.book import Book, Table
 from tidymerge.targets.files.content import Edits
 from tidymerge.targets.files.serials import DATES
 from tidymerge.targets.files.sheet_xml import Cell, grown, unescaped
 
 
 class SheetEdits:
-    """Writes edits into a sheet: `numbers` are its records' rows, `at` its columns' places, `header` the names' row."""
+    """Writes edits into a sheet: `numbers` are its records' rows, `at` its columns' places, `header` the names' row.
+
+    The last columns may be `new`, not yet in the sheet.
+    """
 
     def __init__(
-        self, book: Book, columns: Sequence[TargetColumn], at: Mapping[str, int], numbers: Indices, header: int
+        self,
+        book: Book,
+        columns: Sequence[TargetColumn],
+        at: Mapping[str, int],
+        numbers: Indices,
+        header: int,
+        new: Sequence[str] = (),
     ) -> None:
+        self._new = new
+        self._there = [column for name, column in at.items() if name not in new]
         self._book = book
         self._xml = book.xml
         self._dated: dict[int, str | None] = {}
@@ -38,6 +50,8 @@ class SheetEdits:
             old = {cell.column: cell.text for cell in self._xml.cells(xml)}
             new = {self._at[name]: text for name, text in cells.items() if text != old.get(self._at[name])}
             rows[row] = self._with(row, xml, new)
+        if self._new:
+            rows[self._header] = self._with_names()
         staying = [number for number in self._numbers.tolist() if number not in leaving]
         end = staying[-1] if staying else self._header
         first = self._last + 1 if self._last not in leaving else end + 1
@@ -45,10 +59,31 @@ class SheetEdits:
             at = {self._at[name]: text for name, text in cells.items()}
             rows[number] = self._added(number, rows.get(number) or self._xml.row(number), at)
         end = first + edits.added.num_rows - 1 if edits.added.num_rows else end
+        return self._sheet(rows, end, len(self._new)) | self._book.looks.edited() | self._around(end, self._new)
+
+    def without(self, names: Sequence[str]) -> dict[str, bytes]:
+        """The parts without some columns, which are the last ones and hold nothing but their names."""
+        gone = dict.fromkeys((self._at[name] for name in names), b"")
+        rows = {}
+        for number in [self._header, *self._numbers.tolist()]:
+            row = self._xml.row(number) or b""
+            there = {column: b"" for column in gone if any(cell.column == column for cell in self._xml.cells(row))}
+            if there:
+                rows[number] = self._xml.with_cells(row, there)
+        return self._sheet(rows, self._last, -len(names)) | self._around(self._last, (), names)
+
+    def _sheet(self, rows: Mapping[int, bytes], end: int, wider: int) -> dict[str, bytes]:
         before, body, after = self._xml.edited(rows)
-        new_parts = {self._book.part: self._fitted(before, end) + body + self._fitted(after, end)}
-        new_parts |= self._book.looks.edited() | self._around(end)
-        return new_parts
+        return {self._book.part: self._fitted(before, end, wider) + body + self._fitted(after, end, wider)}
+
+    def _with_names(self) -> bytes:
+        """The row of the names, with those of new columns in the style of the last one."""
+        row = self._xml.row(self._header) or b""
+        style = next((cell.style for cell in self._xml.cells(row) if cell.column == max(self._there)), None)
+        cells = {
+            self._at[name]: self._xml.cell_xml(self._at[name], self._header, style, f"s{name}") for name in self._new
+        }
+        return self._xml.with_cells(row, cells)
 
     def _with(self, number: int, row: bytes, cells: Mapping[int, str | None]) -> bytes:
         """A row with other values in some columns, in the style that they have."""
@@ -117,36 +152,28 @@ class SheetEdits:
             return b""
         return self._xml.with_cells(row, {cell.column: b"" for cell in there if cell.column in own})
 
-    def _fitted(self, xml: bytes, end: int) -> bytes:
+    def _fitted(self, xml: bytes, end: int, wider: int) -> bytes:
         """What stands before or after the rows, with ranges that end with the last record ending with the new last."""
-        columns, old = list(self._at.values()), self._last
-
-        def longer(found: re.Match[bytes]) -> bytes:
-            ranges = grown(found[2].decode(), columns, old, end)
-            return found[1] + ranges.encode() + found[3]
-
-        for pattern in (
-            rb"(<(?:\w+:)?dimension\b[^>]*\bref=\")([^\"]*)(\")",
-            rb"(<(?:\w+:)?autoFilter\b[^>]*\bref=\")([^\"]*)(\")",
-            rb"(<(?:\w+:)?(?:conditionalFormatting|dataValidation)\b[^>]*\bsqref=\")([^\"]*)(\")",
-            rb"(<(?:\w+:)?sqref>)([^<]*)(</)",
+        for pattern, more in (
+            (rb"(<(?:\w+:)?(?:dimension|autoFilter)\b[^>]*\bref=\")([^\"]*)(\")", wider),
+            (rb"(<(?:\w+:)?(?:conditionalFormatting|dataValidation)\b[^>]*\bsqref=\")([^\"]*)(\")", 0),
+            (rb"(<(?:\w+:)?sqref>)([^<]*)(</)", 0),
         ):
+
+            def longer(found: re.Match[bytes], more: int = more) -> bytes:
+                return found[1] + grown(found[2].decode(), self._there, self._last, end, more).encode() + found[3]
+
             xml = re.sub(pattern, longer, xml)
         return xml
 
-    def _around(self, end: int) -> dict[str, bytes]:
-        """The other parts that tell where the rows end, or what formulas there are."""
+    def _around(self, end: int, new: Sequence[str], gone: Sequence[str] = ()) -> dict[str, bytes]:
+        """The other parts that tell where the rows end, which columns there are, or what formulas."""
         parts: dict[str, bytes] = {}
-        if self._book.table is not None and end != self._last:
-            table = self._book.table
-            bottom = end if end > table.bottom or self._last == table.bottom else table.bottom
-            old, new = table.reference(table.bottom), table.reference(max(bottom, table.top + 1))
-            data = self._book.package.read(table.part)
-            parts[table.part] = data.replace(f'ref="{old}"'.encode(), f'ref="{new}"'.encode())
+        if self._book.table is not None and (end != self._last or new or gone):
+            parts[self._book.table.part] = self._table(self._book.table, end, new, gone)
         main = self._book.package.main
         data = self._book.package.read(main)
-        if end != self._last:
-            data = self._filter_name(data, end)
+        data = self._filter_name(data, end, len(new) - len(gone))
         if self._book.calculates:
             data = _calculated_on_opening(data)
         if end != self._last and self._book.formulas:
@@ -155,11 +182,39 @@ class SheetEdits:
             parts[main] = data
         return parts
 
-    def _filter_name(self, data: bytes, end: int) -> bytes:
+    def _table(self, table: Table, end: int, new: Sequence[str], gone: Sequence[str]) -> bytes:
+        """The part of a table with another range, and with other columns at its right."""
+        bottom = end if end > table.bottom or self._last == table.bottom else table.bottom
+        data = self._book.package.read(table.part)
+        for name in gone:
+            data = re.sub(
+                rb"<((?:\w+:)?)tableColumn\b[^>]*\bname=%b[^>]*?(?:/>|>.*?</\1tableColumn>)" % _named(name), b"", data
+            )
+        highest = max(int(found) for found in re.findall(rb"<(?:\w+:)?tableColumn\b[^>]*?\bid=\"(\d+)\"", data))
+        for number, name in enumerate(new, start=highest + 1):
+            data = re.sub(
+                rb"(</((?:\w+:)?)tableColumns>)",
+                rb'<\g<2>tableColumn id="%d" name=%b/>\g<1>' % (number, _named(name)),
+                data,
+            )
+        count = len(re.findall(rb"<(?:\w+:)?tableColumn\b", data))
+        data = re.sub(rb"(tableColumns\s+count=\")\d+", rb"\g<1>%d" % count, data)
+        wider = len(new) - len(gone)
+        ref, longer = table.reference(table.bottom), table.reference(max(bottom, table.top + 1), wider)
+        return data.replace(f'ref="{ref}"'.encode(), f'ref="{longer}"'.encode())
+
+    def _filter_name(self, data: bytes, end: int, wider: int) -> bytes:
         """The workbook with the hidden name of the sheet's filter, which has its range, ending in another row."""
         index = self._book.package.index(self._book.sheet)
         tag = rb"<(?:\w+:)?definedName\b(?=[^>]*_xlnm\._FilterDatabase)(?=[^>]*localSheetId=\"%d\")[^>]*>" % index
-        return re.sub(rb"(%b[^<]*\$)%d(</)" % (tag, self._last), rb"\g<1>%d\g<2>" % end, data)
+        right = max(self._there)
+        old, new = (f"${column_letter(at)}${row}" for at, row in ((right, self._last), (right + wider, end)))
+        return re.sub(rb"(%b[^<]*)%b(</)" % (tag, re.escape(old.encode())), rb"\g<1>%b\g<2>" % new.encode(), data)
+
+
+def _named(name: str) -> bytes:
+    """A column's name as an attribute of a table's part."""
+    return quoteattr(name.replace("\n", "_x000a_")).encode()
 
 
 def _calculated_on_opening(data: bytes) -> bytes:

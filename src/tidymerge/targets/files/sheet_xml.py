@@ -258,13 +258,17 @@ def rows_in(reference: str) -> tuple[int, int, int, int] | None:
     return left, top, column_index(found[3]) if found[3] else left, int(found[4]) if found[4] else top
 
 
-def grown(reference: str, columns: Sequence[int], old: int, new: int) -> str:
-    """Ranges, parted by spaces, in which those over some of the columns that end in row `old` end in row `new`."""
+def grown(reference: str, columns: Sequence[int], old: int, new: int, wider: int = 0) -> str:
+    """Ranges, parted by spaces, in which those over some of the columns that end in row `old` end in row `new`.
+
+    They also end `wider` columns further to the right, if they end with the last of the columns.
+    """
     found = []
     for one in reference.split():
         area = rows_in(one)
         if area and area[3] == old and area[1] <= new and set(columns) & set(range(area[0], area[2] + 1)):
             left, top, right, _ = area
+            right += wider if right == max(columns) else 0
             one = f"{column_letter(left)}{top}:{column_letter(right)}{new}"  # noqa: PLW2901
         found.append(one)
     return " ".join(found)

@@ -74,18 +74,23 @@ class Swap:
         self._seen = self._signatures()
 
     def put(self, path: Path, write: NewFile) -> Path:
-        """Write what is to take the place of `path`, on disk, with its owner and permissions."""
+        """Write what is to take the place of `path`, on disk, with its owner and permissions.
+
+        What was put there before may be read meanwhile.
+        """
         new = path.with_name(f".{path.name}{_MARK}{os.getpid()}")
+        draft = new.with_name(f"{new.name}+") if path in self._new else new
         self._new[path] = new
         with translated(self._place):
             was = path.stat()
-            descriptor = os.open(new, os.O_RDWR | os.O_CREAT | os.O_TRUNC, 0o600)
+            descriptor = os.open(draft, os.O_RDWR | os.O_CREAT | os.O_TRUNC, 0o600)
             with os.fdopen(descriptor, "wb+") as file:
                 write(file)
                 file.flush()
                 os.fsync(file.fileno())
-            new.chmod(was.st_mode & 0o7777)
-            _keep_owner(new, was)
+            draft.chmod(was.st_mode & 0o7777)
+            _keep_owner(draft, was)
+            draft.replace(new)
         return new
 
     def commit(self) -> None:

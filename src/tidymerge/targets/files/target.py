@@ -15,9 +15,10 @@ from tidymerge.address import Address
 from tidymerge.changes import ChangeSet, Violation
 from tidymerge.core.cells import as_array
 from tidymerge.core.match import code_keys, match
+from tidymerge.core.told import declared
 from tidymerge.errors import NoSuchTable, ProofFailed
 from tidymerge.model import Existing, Indices, Pairing, TableShape, TargetColumn
-from tidymerge.ports import Refusal, Source, Written
+from tidymerge.ports import NewColumn, Refusal, Source, Written
 from tidymerge.sources import ReadOptions
 from tidymerge.sources.records import parquet_files
 from tidymerge.targets.files.content import Content, Edits, Found
@@ -69,7 +70,20 @@ class FileTarget:
 
     def describe(self) -> TableShape:
         """The columns; a file enforces nothing."""
-        return TableShape(self._file.name, self._file.columns, notes=self._file.notes)
+        return TableShape(self._file.name, self._file.columns, notes=self._file.notes, types_told=self._file.types_told)
+
+    def add(self, columns: Sequence[NewColumn]) -> TableShape:
+        """Give the file more columns, blank in all rows."""
+        self._file.add([TargetColumn(one.name, declared(one.type)) for one in columns])
+        return self.describe()
+
+    def drop(self, names: Sequence[str]) -> None:
+        """Take columns away from what is written already, but has not taken its place yet."""
+        new = {path: self._swap.put(path, write) for path, write in self._after.without(names)}
+        rows = self._after.rows
+        self._after = self._after.written(new)
+        if self._after.rows != rows:
+            raise ProofFailed("The new file does not have the same rows without the columns that go.")
 
     def count(self) -> int:
         """How many rows the file holds; once written, the new one, read again."""

@@ -16,8 +16,8 @@ from tidymerge.address import Address
 from tidymerge.core.cells import valid
 from tidymerge.core.convert import cast_cells
 from tidymerge.core.header import ROWS_SEARCHED, guess_header
-from tidymerge.errors import SourceError, TargetUnreadable
-from tidymerge.model import ColumnType, Indices, Kind, TargetColumn
+from tidymerge.errors import SourceError, TargetUnreadable, WriteRefused
+from tidymerge.model import ColumnType, IncomingColumn, Indices, Kind, TargetColumn
 from tidymerge.sources import ReadOptions
 from tidymerge.sources.table import column_letter
 from tidymerge.sources.workbook import WorkbookSource
@@ -35,18 +35,20 @@ class WorkbookRows:
     """The rows of a sheet. `types` are declared ones; `like` is the same workbook before it was written."""
 
     marks_text = True
+    types_told = True
 
     def __init__(
         self, address: Address, types: Mapping[str, ColumnType] = NONE_DECLARED, like: "WorkbookRows | None" = None
     ) -> None:
         self._address = address
-        self._path = address.path.resolve()
+        file = address.path.resolve()
+        self.path: Path = like.path if like else file
         self._types = types
-        self._book = Book(self._path, address.part)
+        self._book = Book(file, address.part)
         table = self._book.table
         cells = table.reference(max(table.bottom, table.top + 1)) if table else None
         try:
-            source = WorkbookSource(Address(self._path, self._book.sheet), ReadOptions(cells=cells))
+            source = WorkbookSource(Address(file, self._book.sheet), ReadOptions(cells=cells))
             header = 0 if table else guess_header(source.head(ROWS_SEARCHED)) if like is None else like.header - 1
             self._records = source.read(header)
         except SourceError as error:
@@ -59,6 +61,7 @@ class WorkbookRows:
         self._at = {name: at[name] for name in names}
         self.name = self._book.name
         self.part = address.part or self._book.sheet
+        self._new: tuple[str, ...] = ()
         self._known: dict[int, dict[int, str | None]] = {}
         self.columns: tuple[TargetColumn, ...] = like.columns if like else self._told()
 
@@ -81,7 +84,7 @@ class WorkbookRows:
             shown = {self._book.looks.decimals(style) for style in styles.get(at, ())}
             found = TargetColumn(column.name, type_of(column.parts, shown.pop() if len(shown) == 1 else None))
             columns.append(replace(found, generated=self._last in self._book.formulas.get(at, ())))
-        return with_declared(columns, self._types, str(self._address))
+        return with_declared(columns, self._types)
 
     def _styles(self) -> dict[int, set[str | None]]:
         """The styles of each column's cells in some of the rows: the first and the last ones."""
@@ -186,6 +189,27 @@ class WorkbookRows:
                 return f"row {number}, below the table {table.name}, is not empty"
         return None
 
+    def add(self, columns: Sequence[TargetColumn]) -> None:
+        """Have more columns at the right, blank in all rows. Raises WriteRefused where there is no room."""
+        self.columns = (*self.columns, *columns)
+        right = 1 + (self._book.table.right if self._book.table else max(self._at.values()))
+        for number in self._book.xml.numbers.tolist():
+            for at in range(right, right + len(columns)):
+                if self.header <= number <= self._last and self._cells_of(number).get(at) is not None:
+                    raise WriteRefused(f"There is no room for new columns: {column_letter(at)}{number} is not empty.")
+        self._at = self._at | {column.name: right + index for index, column in enumerate(columns)}
+        self._new = tuple(column.name for column in columns)
+        blank = tuple(IncomingColumn(column.name, (pa.nulls(self.rows, pa.string()),)) for column in columns)
+        self._records = replace(self._records, columns=(*self._records.columns, *blank))
+
+    def without(self, names: Sequence[str]) -> Iterable[tuple[Path, NewFile]]:
+        """The file without some columns, which are the last ones and blank."""
+        edits = self._sheet_edits()
+        return [(self.path, lambda file: self._book.package.copy(file, edits.without(names)))]
+
+    def _sheet_edits(self) -> SheetEdits:
+        return SheetEdits(self._book, self.columns, self._at, self._numbers, self.header, self._new)
+
     def joint(self, touched: Indices) -> int:
         """The end."""
         return self.rows
@@ -194,11 +218,10 @@ class WorkbookRows:
         """The one file."""
 
         def write(file: BinaryIO) -> None:
-            sheet = SheetEdits(self._book, self.columns, self._at, self._numbers, self.header)
-            self._book.package.copy(file, sheet.parts(edits))
+            self._book.package.copy(file, self._sheet_edits().parts(edits))
 
-        return [(self._path, write)]
+        return [(self.path, write)]
 
     def written(self, files: Mapping[Path, Path]) -> "WorkbookRows":
         """The new file, read again."""
-        return WorkbookRows(Address(files.get(self._path, self._path), self._address.part), self._types, self)
+        return WorkbookRows(Address(files.get(self.path, self.path), self._address.part), self._types, self)

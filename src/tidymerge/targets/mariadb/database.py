@@ -3,7 +3,7 @@
 import re
 import zlib
 from collections.abc import Iterator, Sequence
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, suppress
 
 import numpy as np
 import pyarrow as pa
@@ -12,8 +12,8 @@ import pyarrow.compute as pc
 from tidymerge.address import Address
 from tidymerge.core.cells import as_array, only_bytes
 from tidymerge.core.decide import differs
-from tidymerge.errors import TargetLocked
-from tidymerge.model import Existing, ForeignKey, Indices, TableShape, TargetColumn
+from tidymerge.errors import TargetError, TargetLocked
+from tidymerge.model import ColumnType, Existing, ForeignKey, Indices, Kind, TableShape, TargetColumn
 from tidymerge.ports import Refusal
 from tidymerge.targets.mariadb.columns import expression, is_bytes, parsed, to_stored
 from tidymerge.targets.mariadb.describe import describe, find_table, in_sql, referring, shown_columns, table_names
@@ -32,9 +32,14 @@ from tidymerge.targets.sql.database import (
     same_place,
 )
 from tidymerge.targets.sql.lines import filled, ranked, staged_columns, staged_rows, typed
+from tidymerge.targets.sql.new_columns import adding, dropping, type_in_sql
 from tidymerge.targets.sql.reading import joined, nothing, separated, with_places
 from tidymerge.targets.sql.transaction import LOCK_WAIT_SECONDS, commit, savepoint
 
+_NEW_TYPES = {
+    Kind.INTEGER: "BIGINT", Kind.DECIMAL: "DECIMAL", Kind.FLOAT: "DOUBLE", Kind.TEXT: "TEXT",
+    Kind.BOOLEAN: "BOOLEAN", Kind.DATE: "DATE", Kind.TIME: "TIME(6)", Kind.TIMESTAMP: "DATETIME(6)",
+}  # fmt: skip
 _TEXTS = "tidymerge texts"
 _QUERY = "tidymerge query"
 _LONG = ("text", "blob", "json")  # types that an index can't hold whole
@@ -64,6 +69,8 @@ class MariaDatabase:
         self._shapes: dict[str, TableShape] = {}
         self._staged: dict[str, list[tuple[str, TargetColumn]]] = {}
         self._takes_files = True
+        self._added: list[tuple[str, str]] = []
+        self._dropping: list[str] = []
 
     def find_table(self, name: str | None) -> str:
         """The table's own spelling of `name`, or the only table."""
@@ -272,6 +279,48 @@ class MariaDatabase:
         """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
         return referring(self._session, self._place(table))
 
+    def type_for(self, column: ColumnType) -> str:
+        """The type, in SQL, of a new column that is to hold such values."""
+        return type_in_sql(column, _NEW_TYPES)
+
+    def new_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> tuple[TargetColumn, ...]:
+        """What columns of that name and SQL type would be."""
+        known = self._session.rows(
+            "SELECT table_collation AS c FROM information_schema.tables WHERE table_schema = %s AND table_name = %s",
+            self._place(table),
+        )
+        listed = ", ".join(f"{quoted(name)} {kind}" for name, kind in columns)
+        self._make(_QUERY, f"({listed}) COLLATE {known[0]['c']}")
+        return shown_columns(self._session, quoted(_QUERY))
+
+    def nothing(self, kind: str) -> str:
+        """A null, which has no type here."""
+        return "NULL"
+
+    def add_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> None:
+        """Add columns before the transaction, as the server ends one that does such things.
+
+        Where nothing is committed, they are taken away again when the connection is closed.
+        """
+        for statement in adding(self.in_sql(table), columns):
+            self._session.run(statement)
+        self._added = [(self.in_sql(table), name) for name, _ in columns]
+        self._shapes.pop(table, None)
+        self._session.begin()
+
+    def drop_columns(self, table: str, names: Sequence[str]) -> None:
+        """Take columns away right after the commit, as doing so would be one."""
+        self._dropping = dropping(self.in_sql(table), names)
+
+    def _take_back(self) -> None:
+        """Take the columns away that were added for what was not committed, unless others have used them since."""
+        for table, name in self._added:
+            with suppress(TargetError):
+                self._session.run("ROLLBACK")
+                used = self._session.rows(f"SELECT 1 AS n FROM {table} WHERE {quoted(name)} IS NOT NULL LIMIT 1")
+                if not used:
+                    self._session.run(dropping(table, [name])[0])
+
     def suspects(self, table: str) -> list[str]:
         """The triggers of a table."""
         rows = self._session.rows(
@@ -284,7 +333,12 @@ class MariaDatabase:
     def commit(self) -> None:
         """Make the writes last."""
         commit(self._session.run)
+        self._added = []
+        with suppress(TargetError):  # an empty column is left then, which does no harm
+            for statement in self._dropping:
+                self._session.run(statement)
 
     def close(self) -> None:
         """Roll back whatever was not committed, and close."""
+        self._take_back()
         self._session.close()

@@ -28,9 +28,14 @@ from tidymerge.targets.sql.database import (
     same_place,
 )
 from tidymerge.targets.sql.lines import filled, ranked, staged_columns, staged_rows, typed
+from tidymerge.targets.sql.new_columns import adding, dropping, type_in_sql
 from tidymerge.targets.sql.reading import joined, nothing, separated, with_places
 from tidymerge.targets.sql.transaction import commit, savepoint
 
+_NEW_TYPES = {
+    Kind.INTEGER: "bigint", Kind.DECIMAL: "numeric", Kind.FLOAT: "double precision", Kind.TEXT: "text",
+    Kind.BOOLEAN: "boolean", Kind.DATE: "date", Kind.TIME: "time", Kind.TIMESTAMP: "timestamp",
+}  # fmt: skip
 _TEXTS = "tidymerge texts"
 _QUERY = "tidymerge query"
 # Where a row lies in the snapshot; whoever moved it since is noticed when it is updated.
@@ -238,6 +243,32 @@ class PostgresDatabase:
     def referring(self, table: str) -> list[ForeignKey]:
         """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
         return referring(self._session, self._name(table))
+
+    def type_for(self, column: ColumnType) -> str:
+        """The type, in SQL, of a new column that is to hold such values."""
+        return type_in_sql(column, _NEW_TYPES)
+
+    def new_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> tuple[TargetColumn, ...]:
+        """What columns of that name and SQL type would be."""
+        listed = ", ".join(f"{self.nothing(kind)} AS {quoted(name)}" for name, kind in columns)
+        return self.describe_query(f"(SELECT {listed}) q")
+
+    def nothing(self, kind: str) -> str:
+        """A null of an SQL type."""
+        return f"CAST(NULL AS {kind})"
+
+    def add_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> None:
+        """Add columns, within the transaction: the table is locked against everybody until its end."""
+        self._altered(table, adding(self.in_sql(table), columns))
+
+    def drop_columns(self, table: str, names: Sequence[str]) -> None:
+        """Take columns away, within the transaction. What is still to be tested is tested before."""
+        self._altered(table, ["SET CONSTRAINTS ALL IMMEDIATE", *dropping(self.in_sql(table), names)])
+
+    def _altered(self, table: str, statements: Sequence[str]) -> None:
+        for statement in statements:
+            self._session.run(statement)
+        self._described.pop(table, None)
 
     def suspects(self, table: str) -> list[str]:
         """The triggers, rules and row-level policies of a table."""

@@ -181,6 +181,21 @@ class Database(Protocol):
     def referring(self, table: str) -> list[ForeignKey]:
         """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
 
+    def type_for(self, column: ColumnType) -> str:
+        """The type, in SQL, of a new column that is to hold such values."""
+
+    def new_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> tuple[TargetColumn, ...]:
+        """What columns of that name and SQL type would be, if a table had them."""
+
+    def nothing(self, kind: str) -> str:
+        """A null of an SQL type."""
+
+    def add_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> None:
+        """Add columns of that name and SQL type to a table. They go again with what is not committed."""
+
+    def drop_columns(self, table: str, names: Sequence[str]) -> None:
+        """Take columns away from a table, with the commit."""
+
     def suspects(self, table: str) -> list[str]:
         """What may change rows on its own there: triggers, rules and policies, by kind and name."""
 

@@ -14,9 +14,10 @@ from tidymerge.changes import ChangeSet, Violation
 from tidymerge.core.cells import as_array
 from tidymerge.core.match import fold_text
 from tidymerge.core.order import generations
+from tidymerge.core.told import declared
 from tidymerge.errors import TargetChanged
 from tidymerge.model import Existing, Indices, Mask, Pairing, TableShape, TargetColumn
-from tidymerge.ports import Refusal, Source, Written
+from tidymerge.ports import NewColumn, Refusal, Source, Written
 from tidymerge.sources import ReadOptions
 from tidymerge.sources.server import ServerSource
 from tidymerge.targets.sql.database import LEAVING, POSITION, ConstraintBroken, Database, Read, Staged, quoted
@@ -75,6 +76,26 @@ class SqlTarget:
         if self._write:
             self._database.claim(self._name)
         return self._shape
+
+    def add(self, columns: Sequence[NewColumn]) -> TableShape:
+        """Give the table more columns; a preview reads it as if it had them, blank in all records."""
+        new = [(column.name, self._database.type_for(declared(column.type))) for column in columns]
+        if self._write:
+            self._database.add_columns(self._name, new)
+            self._shape = self._database.describe(self._name)
+            return self._shape
+        known = {column.name for column in self._shape.columns}
+        hidden = [place.name for place in self._database.places(self._shape) if place.name not in known]
+        listed = [f"h.{quoted(name)}" for name in hidden]
+        blank = [f"{self._database.nothing(kind)} AS {quoted(name)}" for name, kind in new]
+        self._table = f"(SELECT {', '.join([*listed, 'h.*', *blank])} FROM {self._table} h)"
+        added = self._database.new_columns(self._name, new)
+        self._shape = replace(self._shape, columns=(*self._shape.columns, *added))
+        return self._shape
+
+    def drop(self, names: Sequence[str]) -> None:
+        """Take columns away."""
+        self._database.drop_columns(self._name, names)
 
     def count(self) -> int:
         """How many rows the table holds, inside this transaction."""

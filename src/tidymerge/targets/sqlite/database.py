@@ -12,13 +12,15 @@ from tidymerge.core.cells import as_array
 from tidymerge.model import ColumnType, Existing, Fold, ForeignKey, Indices, Kind, TableShape, TargetColumn
 from tidymerge.ports import Refusal
 from tidymerge.targets.sql.database import KEYS, POSITION, STAGE, Query, Read, Staged, place_name, quoted
+from tidymerge.targets.sql.new_columns import adding, dropping, type_in_sql
 from tidymerge.targets.sql.transaction import savepoint
 from tidymerge.targets.sqlite.columns import read_columns, to_stored, to_typed, unmarked
-from tidymerge.targets.sqlite.describe import affinity, describe, find_table, has_rowid, referring, tables
+from tidymerge.targets.sqlite.describe import affinity, column_type, describe, find_table, has_rowid, referring, tables
 from tidymerge.targets.sqlite.session import Session
 
 _RAW = "tidymerge texts"
 _LOOK_UP_KINDS = (Kind.INTEGER, Kind.TEXT)  # kinds whose equal values SQLite stores alike
+_NEW_TYPES = {kind: kind.name for kind in Kind} | {Kind.FLOAT: "REAL"}
 _COLLATION = {Fold.NOTHING: "BINARY", Fold.ASCII_CASE: "NOCASE", Fold.TRAILING_SPACES: "RTRIM"}
 
 
@@ -209,6 +211,28 @@ class SqliteDatabase:
     def referring(self, table: str) -> list[ForeignKey]:
         """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
         return referring(self._session, table)
+
+    def type_for(self, column: ColumnType) -> str:
+        """The type, in SQL, of a new column that is to hold such values."""
+        return type_in_sql(column, _NEW_TYPES)
+
+    def new_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> tuple[TargetColumn, ...]:
+        """What columns of that name and SQL type would be."""
+        return tuple(TargetColumn(name, column_type(self._session, table, name, kind)) for name, kind in columns)
+
+    def nothing(self, kind: str) -> str:
+        """A null, which has no type here."""
+        return "NULL"
+
+    def add_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> None:
+        """Add columns, within the transaction."""
+        for statement in adding(self.in_sql(table), columns):
+            self._session.run(statement)
+
+    def drop_columns(self, table: str, names: Sequence[str]) -> None:
+        """Take columns away, within the transaction."""
+        for statement in dropping(self.in_sql(table), names):
+            self._session.run(statement)
 
     def suspects(self, table: str) -> list[str]:
         """The triggers of a table."""

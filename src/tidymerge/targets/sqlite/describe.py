@@ -62,7 +62,7 @@ def describe(session: Session, table: str) -> TableShape:
     columns = tuple(
         TargetColumn(
             name=row["name"],
-            type=_column_type(session, table, row["name"], row["type"]),
+            type=column_type(session, table, row["name"], row["type"]),
             nullable=not row["notnull"] and not (row["pk"] and not has_rowid(session, table)),
             has_default=row["dflt_value"] is not None or row["name"] == alias,
             generated=row["hidden"] in _HIDDEN_GENERATED,
@@ -108,7 +108,8 @@ def affinity(declared: str) -> str:
     return "NUMERIC" if name else "BLOB"
 
 
-def _column_type(session: Session, table: str, column: str, declared: str) -> ColumnType:
+def column_type(session: Session, table: str, column: str, declared: str) -> ColumnType:
+    """The type of a column that is declared so; one without a type is told by what is stored."""
     name = re.sub(r"\(.*", "", declared.upper()).strip()
     sizes = [int(size) for size in re.findall(r"\d+", declared.partition("(")[2])]
     first, second, *_ = (*sizes, None, None)

@@ -1,0 +1,105 @@
+"""New columns: what they are called, which types they get, and what can't be added."""
+
+import sqlite3
+
+import pytest
+from openpyxl import load_workbook
+from openpyxl.worksheet.table import Table
+
+import tidymerge
+from conftest import NO_LIMITS, database, sheet, text_file
+from targets.file_kinds import KINDS
+
+ROWS = [["L01", 1, 12.5, None, "calm"], ["L01", 2, None, None, None], ["M02", 1, 3.0, None, "x"]]
+NEWS = [
+    ["code", "no", "kg", "Wind dir.", "Varroa"],
+    ["L01", 1, 13, "=west", "3"],
+    ["M02", 1, "", "", "4.5"],
+    ["N09", 4, 1, "east", ""],
+]
+
+
+@pytest.mark.parametrize("kind", KINDS, ids=lambda kind: type(kind).__name__.lower())
+def test_a_file_gets_columns_and_loses_them_with_the_undo(kind, folder):
+    target = kind.make(folder, ROWS)
+    start = kind.rows(target)
+    incoming = text_file(folder / "in.csv", NEWS)
+    named = {"key": ["code", "no"], "add": True}
+    preview = tidymerge.preview(incoming, target, **named)
+    assert kind.rows(target) == start
+    receipt = tidymerge.load(incoming, target, **named, accept_warnings=True, limits=NO_LIMITS)
+    assert receipt.fingerprint == preview.fingerprint
+    names = ["wind_dir", "varroa"]
+    assert dict(receipt.tables[0].columns_added) == {names[0]: "text", names[1]: "decimal(18, 1)"}
+    after = kind.rows(target)
+    assert sorted(row[5:] for row in after) == [["", ""], ["", "4.5"], ["=west", "3"], ["east", ""]]
+    assert [row[:5] for row in after if row[:2] == ["L01", "2"]] == [start[1]]
+    assert tidymerge.load(incoming, target, **named).changed == 0
+    undone = tidymerge.undo(receipt.run)
+    assert kind.rows(target) == start
+    assert dict(undone.tables[0].columns_dropped) == dict(receipt.tables[0].columns_added)
+    tidymerge.undo(undone.run)
+    assert sorted(kind.rows(target)) == sorted(after)
+
+
+def test_the_types_are_those_that_the_values_tell_whatever_they_come_in(folder):
+    incoming = sheet(folder / "in.xlsx", [
+        ["code", "no", "Whole", "Half", "Mixed", "When", "Day", "True?", "Zip"],
+        ["L01", 1, 3.0, 0.5, "x", "2026-05-01 10:00:00", "2026-05-01", True, "0071"],
+        ["L01", 2, 4, 2, 7, "2026-05-02", None, False, "12"],
+    ])  # fmt: skip
+    target = text_file(folder / "t.csv", [["code", "no"], ["L01", 1], ["L01", 2]])
+    receipt = tidymerge.preview(incoming, target, key=["code", "no"], add=True)
+    assert list(receipt.tables[0].columns_added.values()) == [
+        "integer", "decimal(18, 1)", "text", "text", "date", "boolean", "text"
+    ]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("target", "words"),
+    [
+        ("add = ['Wind dir.']\ntypes = { wind_dir = 'text(9)' }", None),
+        ("add = true\ntypes = { varroa = 'integer' }", "not a whole number"),
+        ("add = ['Wind']", "no column 'Wind'"),
+        ("add = ['Honey kg']", "has the column honey_kg"),
+        ("types = { honey_kg = 'text' }", "has types of its own"),
+        ("add = true\ntypes = { varroa = 'number' }", "is no type of a column"),
+        ("add = ['Wind dir.']\n[columns]\nspeed = { from = 'Varroa', decimal_mark = ',' }", "no column 'speed'"),
+        ("add = true\n[columns]\nspeed = { from = 'Varroa', decimal_mark = ',' }", "Say the type of the new column speed"),
+        ("add = true\ntypes = { speed = 'decimal(8, 2)' }\n[columns]\nspeed = { from = 'Varroa', decimal_mark = '.' }", None),
+    ],
+)  # fmt: skip
+def test_a_job_says_which_columns_and_their_types(run, folder, target, words):
+    database(folder / "coop.db")
+    rows = [["apiary_code", "hive_no", "Wind dir.", "Varroa"], ["L01", "1", "west", "3"], ["L01", "2", "", "4.5"]]
+    text_file(
+        folder / "in.csv",
+        rows if "Honey kg" not in target else [[*rows[0], "Honey kg"], *([*row, ""] for row in rows[1:])],
+    )
+    text = f"[incoming]\nat = 'in.csv'\n[target]\nat = 'coop.db#hives'\nkey = ['apiary_code', 'hive_no']\n{target}\n"
+    if "[columns]" in text:
+        text += "apiary_code = 'apiary_code'\nhive_no = 'hive_no'\n"
+    (folder / "j.toml").write_text(text, "utf-8")
+    ended = run("load", "--job", "j.toml", "--yes", "--most-inserted", "9")
+    with sqlite3.connect(folder / "coop.db") as connection:
+        columns = [row[1] for row in connection.execute("PRAGMA table_info(hives)")]
+    if words is None:
+        assert ended.status == 0, ended.err
+        assert ("speed" in columns) == ("speed" in target)
+        assert ("varroa" in columns) == False  # noqa: E712 - it feeds speed, or was not asked for
+    elif words == "not a whole number":
+        assert (ended.status, words in ended.out) == (3, True), ended.out
+    else:
+        assert (ended.status, words in ended.err) == (2, True), ended.err
+        assert "wind_dir" not in columns
+
+
+def test_a_sheet_without_room_at_its_right_is_left_as_it_is(folder, run):
+    target = KINDS[1].make(folder, ROWS)
+    book = load_workbook(target)
+    book.active["F5"] = "a note"
+    book.active.add_table(Table(displayName="Hives", ref="A2:E5"))
+    book.save(target)
+    text_file(folder / "in.csv", NEWS)
+    ended = run("load", "in.csv", "--into", target, "--key", "code", "--key", "no", "--add-column", "Varroa", "--yes")
+    assert (ended.status, "no room for new columns: F5 is not empty" in ended.err) == (1, True), ended.err
