@@ -122,11 +122,11 @@ def make_list(path: Path) -> None:
     sheet = workbook.active
     sheet.title = "Hives"
     sheet.append(["Our hives"])
-    sheet["A1"].font = Font(bold=True, size=14)
+    sheet["A1"].font = Font(name="Calibri", bold=True, size=14)
     sheet.append([])
     sheet.append([*_COLUMNS, "Visit"])
     for cell in sheet[sheet.max_row]:
-        cell.font = Font(bold=True)
+        cell.font = Font(name="Calibri", bold=True)
     first = sheet.max_row + 1
     for number, hive in enumerate(_hives(), start=first):
         cells = [*hive[:5], date.fromisoformat(hive[5]), hive[7], f'=IF(D{number}<8,"soon","")']
