@@ -227,8 +227,8 @@ def test_a_folder_whose_change_was_cut_off_halfway_is_completed_by_whoever_comes
         "import os, sys\nfrom pathlib import Path\nimport tidymerge\n"
         "replace, seen = Path.replace, []\n"
         "def first_only(self, other):\n"
-        "    if 'part' in self.name and seen:\n        os._exit(9)\n"
-        "    seen.extend([self] if 'part' in self.name else [])\n    return replace(self, other)\n"
+        "    if other.name[:4] == 'part' and seen:\n        os._exit(9)\n"
+        "    seen.extend([self] if other.name[:4] == 'part' else [])\n    return replace(self, other)\n"
         "Path.replace = first_only\n"
         "tidymerge.load(sys.argv[1], sys.argv[2], key=['code', 'no'], accept_warnings=True)"
     )

@@ -1,7 +1,10 @@
 """A Parquet file, or a folder of them, as rows that can be written: files without touched rows stay as they are."""
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from functools import partial
+from io import BytesIO
+from mmap import ACCESS_READ, mmap
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -16,6 +19,7 @@ from tidymerge.errors import TargetChanged, TargetUnreadable
 from tidymerge.model import Indices, TargetColumn
 from tidymerge.sources.records import parquet_files
 from tidymerge.targets.files.content import Edits, Found, NewFile
+from tidymerge.targets.files.parquet_footer import MAGIC, RowGroups, finish, layout
 from tidymerge.targets.files.parquet_types import column_of, exact, in_file, stored, typed
 from tidymerge.targets.files.swap import signature, unfinished
 
@@ -220,15 +224,49 @@ class ParquetRows:
         if receives:
             columns = [stored(as_array(edits.added[field.name]), field.type) for field in schema]
             added = pa.table(columns, schema=schema)
+        groups = [(group, start, end) for at, group, start, end in self._groups() if at == index]
+        last = int(self._starts[index + 1])
+        touched = {
+            group
+            for group, start, end in groups
+            if _meets(edits.rows, start, end) or _meets(edits.leaving, start, end) or (receives and end == last)
+        }
+
+        def edited(group: int, start: int, end: int) -> pa.Table:
+            table = self._edited_group(self._read(index, group, schema.names), start, end, edits)
+            return pa.concat_tables([table, added]) if receives and end == last else table
+
+        if len(touched) < len(groups) and schema.equals(old.schema_arrow):
+            with suppress(ValueError):  # not a file that we can take apart
+                self._patch(index, file, {at[0]: partial(edited, *at) for at in groups if at[0] in touched})
+                return
+            file.seek(0)
+            file.truncate()
         with parquet.ParquetWriter(file, schema, **settings(old)) as writer:
-            groups = [(group, start, end) for at, group, start, end in self._groups() if at == index]
-            for group, start, end in groups:
-                table = self._edited_group(self._read(index, group, schema.names), start, end, edits)
-                if receives and end == self._starts[index + 1]:
-                    table = pa.concat_tables([table, added])
+            for at in groups:
+                table = edited(*at)
                 writer.write_table(table, max(table.num_rows, 1))
             if receives and not groups:
                 writer.write_table(added)
+
+    def _patch(self, index: int, file: BinaryIO, edited: Mapping[int, Callable[[], pa.Table]]) -> None:
+        """A file anew in which only the `edited` row groups are other ones. Raises ValueError."""
+        path = self.paths[index]
+        with self._instead.get(path, path).open("rb") as old:
+            found = RowGroups(memoryview(mmap(old.fileno(), 0, access=ACCESS_READ)))
+            file.write(MAGIC)
+            groups = []
+            for number, group in enumerate(found.groups):
+                if number not in edited:
+                    groups.append(found.copy(group, file))
+                    continue
+                table, made = edited[number](), BytesIO()
+                parquet.write_table(table, made, max(table.num_rows, 1), **settings(self._files[index]))
+                fresh = RowGroups(made.getvalue())
+                if layout(fresh.footer) != layout(found.footer):
+                    raise ValueError("another program wrote the file, and other types for its columns")
+                groups += [fresh.copy(one, file) for one in fresh.groups]
+            finish(file, found.footer, groups)
 
     def _edited_group(self, table: pa.Table, start: int, end: int, edits: Edits) -> pa.Table:
         """The rows of a row group as they are to be."""
@@ -246,6 +284,12 @@ class ParquetRows:
             stays[leaving - start] = False
             table = table.filter(pa.array(stays))
         return table
+
+
+def _meets(rows: Indices, start: int, end: int) -> bool:
+    """Whether any of the ascending rows is from `start` to before `end`."""
+    low, high = np.searchsorted(rows, (start, end))
+    return bool(high > low)
 
 
 def _replaced(old: pa.Array, mask: np.ndarray, new: pa.Array) -> pa.Array:

@@ -84,6 +84,9 @@ def stored(texts: pa.Array, kind: pa.DataType) -> pa.Array:
         return pc.cast(pc.cast(texts, pa.timestamp(kind.unit)), kind)
     if texts.null_count == len(texts):
         return pa.nulls(len(texts), kind)
+    if pa.types.is_time(kind):  # a time of day can't be read from text, but from that of a moment
+        unit = "us" if pa.types.is_time32(kind) else kind.unit
+        return pc.cast(pc.cast(pc.binary_join_element_wise("1970-01-01", texts, " "), pa.timestamp(unit)), kind)
     if pa.types.is_date64(kind):
         return pc.cast(pc.cast(texts, pa.date32()), kind)
     return pc.cast(texts, kind)
