@@ -19,10 +19,10 @@ SOURCE = ROOT / "src" / "tidymerge"
 # What each part may import of our own and, for the core, of others'. Source: section 7 of the design.
 OWN = {
     "core": {"model", "changes", "errors", "core", "receipt", "rules", "run"},
-    "history": {"model", "changes", "errors", "core", "receipt", "run", "history"},
+    "history": {"on_disk", "model", "changes", "errors", "core", "receipt", "run", "history"},
     # The database sources share their connections with the targets.
     "sources": {"ports", "model", "changes", "errors", "address", "core", "sources", "targets"},
-    "targets": {"ports", "model", "changes", "errors", "address", "core", "sources", "targets"},
+    "targets": {"on_disk", "ports", "model", "changes", "errors", "address", "core", "sources", "targets"},
     "job": {"sources", "model", "changes", "errors", "core", "job", "rules"},
     "reports": {"model", "changes", "errors", "receipt", "reports", "address", "core", "run"},
 }

@@ -2,7 +2,7 @@
 
 import time
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from itertools import islice
@@ -22,6 +22,7 @@ from tidymerge.errors import BadOption
 from tidymerge.receipt import Example, Receipt, RejectedCell, Rejects, SampleRow, State, TableReceipt, Touch
 from tidymerge.reports.rejects_file import write_rejects
 
+_TOUCHED = (State.LOADED, State.UNDONE)
 _CONFLICTS_LISTED = 1000  # in the receipt; the file of conflicts has them all
 _REJECTS_SHOWN = 10  # of each reason, in the receipt; the rejects file has them all
 _UPDATES_SHOWN, _INSERTS_SHOWN = 2, 1
@@ -92,13 +93,41 @@ def make_receipt(
     decided: Decided, state: State, clock: Clock, rejects: Path | None = None, *, verified: bool = True
 ) -> Receipt:
     """The receipt of a run that has come to `state`."""
-    tally, touched = decided.tally, state in (State.LOADED, State.UNDONE)
+    examples, sample_rows, first = _shown(decided)
+    incoming = decided.incoming.sample
+    return Receipt(
+        state=state,
+        incoming=incoming.address,
+        sheet=incoming.sheet,
+        header_row=incoming.header_row,
+        rows=decided.tally,
+        fingerprint=decided.fingerprint,
+        tables=(_table_receipt(decided, state, examples, sample_rows),),
+        rejects=Rejects(
+            account.reasons([part.changes for part in decided.parts]),
+            first,
+            str(rejects) if rejects is not None else None,
+        ),
+        warnings=decided.warnings,
+        notes=decided.notes,
+        started=clock.started,
+        seconds=time.perf_counter() - clock.began,
+        verified=verified if state in _TOUCHED else None,
+        run=clock.run,
+        limits=decided.limits,
+        conflicts=tuple(islice(decided.conflicts(decided.parts), _CONFLICTS_LISTED)),
+    )
+
+
+def _table_receipt(
+    decided: Decided, state: State, examples: Mapping[str, Example], sample_rows: tuple[SampleRow, ...]
+) -> TableReceipt:
+    tally, touched = decided.tally, state in _TOUCHED
     after = tally.inserted - tally.deleted if touched or state is State.PREVIEWED else 0
     columns: Counter[str] = Counter()
     for part in decided.parts:
         columns.update({name: int(mask.sum()) for name, mask in part.changes.changed.items() if mask.any()})
-    examples, sample_rows, first = _shown(decided)
-    table = TableReceipt(
+    return TableReceipt(
         target=decided.target,
         key=decided.pairing.key,
         rows_before=decided.rows_before,
@@ -115,29 +144,6 @@ def make_receipt(
         read_back=sum(part.changes.after.num_rows for part in decided.parts) if touched else 0,
         columns_added={column.name: column.type for column in decided.added},
         columns_dropped={column.name: column.type for column in decided.dropped},
-    )
-    incoming = decided.incoming.sample
-    return Receipt(
-        state=state,
-        incoming=incoming.address,
-        sheet=incoming.sheet,
-        header_row=incoming.header_row,
-        rows=tally,
-        fingerprint=decided.fingerprint,
-        tables=(table,),
-        rejects=Rejects(
-            account.reasons([part.changes for part in decided.parts]),
-            first,
-            str(rejects) if rejects is not None else None,
-        ),
-        warnings=decided.warnings,
-        notes=decided.notes,
-        started=clock.started,
-        seconds=time.perf_counter() - clock.began,
-        verified=verified if touched else None,
-        run=clock.run,
-        limits=decided.limits,
-        conflicts=tuple(islice(decided.conflicts(decided.parts), _CONFLICTS_LISTED)),
     )
 
 

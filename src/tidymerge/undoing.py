@@ -70,11 +70,7 @@ def decide_undo(run: Run, logs: Iterable[Logged], target: Target, progress: Prog
 
     `later` gives the runs that may have changed the same records since, in order of time, with their logs.
     """
-    shape = target.describe()
-    there = {column.name for column in shape.columns}
-    again = [NewColumn(name, kind) for name, kind in run.dropped.items() if name not in there]
-    if again:
-        shape = target.add(again)
+    shape, again = _with_dropped(run, target)
     progress.stage("comparing the target with the log")
     parts: list[Part] = []
     refusals: list[Refusal] = []
@@ -96,6 +92,7 @@ def decide_undo(run: Run, logs: Iterable[Logged], target: Target, progress: Prog
     progress.stage("testing the constraints")
     readable = shown if run.marked else as_they_are
     settled = settle_constraints(target, without_refused(parts, refusals, target), pairing, readable)
+    changed = [part.changes for part in settled]
     for part in settled:
         account.prove_tally(account.tally([part.changes]), part.changes, part.read)
     dropped, notes = _columns_to_drop(run, settled, target, shape)
@@ -106,8 +103,8 @@ def decide_undo(run: Run, logs: Iterable[Logged], target: Target, progress: Prog
         pairing=pairing,
         rows_before=rows_before,
         parts=tuple(settled),
-        tally=account.tally([part.changes for part in settled]),
-        fingerprint=account.fingerprint([part.changes for part in settled]),
+        tally=account.tally(changed),
+        fingerprint=account.fingerprint(changed),
         warnings=(),
         notes=(*shape.notes, *notes),
         view=(),
@@ -116,6 +113,14 @@ def decide_undo(run: Run, logs: Iterable[Logged], target: Target, progress: Prog
         added=tuple(again),
         dropped=dropped,
     )
+
+
+def _with_dropped(run: Run, target: Target) -> tuple[TableShape, list[NewColumn]]:
+    """The target's shape with the columns that the run took away, which are added again."""
+    shape = target.describe()
+    there = {column.name for column in shape.columns}
+    again = [NewColumn(name, kind) for name, kind in run.dropped.items() if name not in there]
+    return (target.add(again) if again else shape), again
 
 
 def _columns_to_drop(

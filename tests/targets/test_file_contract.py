@@ -208,6 +208,11 @@ def test_a_folder_that_is_held_or_full_or_not_to_be_written_is_said(kind, run, f
     done_with.set()
     thread.join()
     assert (ended.status, "target-locked" in ended.err) == (1, True), ended.err
+    for name in (f"~${kind.name}", f".~lock.{kind.name}#"):
+        (folder / name).touch()
+        ended = run("load", incoming, *options)
+        assert (ended.status, "is open in a spreadsheet program" in ended.err) == (1, True), ended.err
+        (folder / name).unlink()
     script = (
         "import errno, os, sys\nfrom tidymerge.targets.files import swap\nfrom tidymerge.cli.app import main\n"
         "def failing(*_):\n    raise OSError(errno.{0}, os.strerror(errno.{0}))\n"

@@ -66,15 +66,10 @@ def job_of(
     """The job of the job file, if one is given, with what the command line says over it. Raises UsageError."""
     base = _base(job_file)
     read = options.read_options(delimiter, quote, encoding, cells, query)
-    limits = {
-        "updated": _most(most_updated, "updated"),
-        "inserted": _most(most_inserted, "inserted"),
-        "rejected": _most(most_rejected, "rejected"),
-        "fewest_rows": fewest_rows,
-        "expect_updated": expect_updated,
-        "expect_inserted": expect_inserted,
-    }
-    over = {
+    most = {"updated": most_updated, "inserted": most_inserted, "rejected": most_rejected}
+    limits = {"fewest_rows": fewest_rows, "expect_updated": expect_updated, "expect_inserted": expect_inserted}
+    limits |= {what: _most(text, what) for what, text in most.items()}
+    over: dict[str, Any] = {
         "incoming": (incoming,) if incoming is not None else None,
         "target": into,
         "key": tuple(key or ()) or None,
@@ -87,14 +82,9 @@ def job_of(
         "strict": strict or None,
         "trust_triggers": trust_triggers or None,
     }
-    return _complete(
-        replace(
-            base,
-            **_given(over),
-            read=replace(base.read, **_given(asdict(read))),
-            limits=replace(base.limits, **_given(limits)),
-        )
-    )
+    over["read"] = replace(base.read, **_given(asdict(read)))
+    over["limits"] = replace(base.limits, **_given(limits))
+    return _complete(replace(base, **_given(over)))
 
 
 def _base(path: str | None) -> "Job":

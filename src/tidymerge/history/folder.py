@@ -19,6 +19,7 @@ from tidymerge.errors import LogUnwritable, NoSuchRun
 from tidymerge.history.changes import ChangesWriter, read_changes
 from tidymerge.history.entries import is_settled, read_entry, to_json
 from tidymerge.history.place import home, kept_days
+from tidymerge.on_disk import sync_folder
 from tidymerge.receipt import State
 from tidymerge.run import Run
 
@@ -98,7 +99,7 @@ class FolderLog:
                 file.flush()
                 os.fsync(file.fileno())
             new.replace(self._path(run.name, _ENTRY))
-            _sync(self.folder)
+            sync_folder(self.folder)
 
     def tidy(self) -> None:
         """Remove runs that are older than they are to be kept, and what runs left that never came to writing."""
@@ -190,13 +191,3 @@ def _writing(folder: Path) -> Iterator[None]:
             f"The run log in {folder} can't be written: {error.strerror or error}. Undo needs it, so nothing was "
             "loaded. Make room there, or let TIDYMERGE_HOME name a folder that can be written."
         ) from None
-
-
-def _sync(folder: Path) -> None:
-    """Make sure that the folder itself, and so the names in it, are on disk (POSIX)."""
-    if os.name == "posix":
-        descriptor = os.open(folder, os.O_RDONLY)
-        try:
-            os.fsync(descriptor)
-        finally:
-            os.close(descriptor)

@@ -11,6 +11,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from tidymerge.errors import TargetChanged, TargetError, TargetFull, TargetLocked, TargetReadOnly
+from tidymerge.on_disk import sync_folder
 from tidymerge.targets.files.content import NewFile
 from tidymerge.targets.sql.transaction import LOCK_WAIT_SECONDS, LOCKED
 
@@ -35,8 +36,17 @@ class Swap:
         self._seen: dict[Path, tuple[int, int, int]] = {}
         self._recorded = False
 
-    def lock(self) -> None:
-        """Keep other loads out of the folder, where the system has such locks; mend what one that was killed left."""
+    def lock(self, path: Path) -> None:
+        """Keep other loads out of the folder, where the system has such locks; mend what one that was killed left.
+
+        A spreadsheet program that has the file at `path` open would later save its own state over ours: refused.
+        """
+        for name in (f"~${path.name}", f".~lock.{path.name}#"):
+            if path.with_name(name).exists():
+                raise TargetLocked(
+                    f"{self._place} is open in a spreadsheet program, as the file {name} beside it says. Close it, "
+                    "or remove that file if it was only left behind, then run this again."
+                )
         if sys.platform != "win32":
             self._take_lock()
         self._complete()
@@ -114,13 +124,13 @@ class Swap:
             file.flush()
             os.fsync(file.fileno())
         draft.replace(self._folder / _RECORD)
-        _sync(self._folder)
+        sync_folder(self._folder)
 
     def _move(self, files: dict[Path, Path]) -> None:
         for path, new in files.items():
             if new.exists():  # else it has taken its place already
                 new.replace(path)
-        _sync(self._folder)
+        sync_folder(self._folder)
         (self._folder / _RECORD).unlink(missing_ok=True)
 
     def _complete(self) -> None:
@@ -145,16 +155,6 @@ def _keep_owner(path: Path, was: os.stat_result) -> None:
     if sys.platform != "win32":
         with suppress(PermissionError):
             shutil.chown(path, was.st_uid, was.st_gid)
-
-
-def _sync(folder: Path) -> None:
-    """Make sure that the names in a folder are on disk."""
-    if os.name == "posix":
-        descriptor = os.open(folder, os.O_RDONLY)
-        try:
-            os.fsync(descriptor)
-        finally:
-            os.close(descriptor)
 
 
 @contextmanager

@@ -34,7 +34,7 @@ class FileTarget:
         self._address = address
         self._read = read
         self._part = address.part
-        path = address.path.resolve()
+        self._path = path = address.path.resolve()
         self._swap = Swap(path if path.is_dir() else path.parent, self.address)
         self._write = write
         self._files = partial(parquet_files, path) if path.is_dir() else lambda: [path]
@@ -45,7 +45,7 @@ class FileTarget:
     def __enter__(self) -> Self:
         try:
             if self._write:
-                self._swap.lock()
+                self._swap.lock(self._path)
             self._swap.watch(self._files)
             self._file = self._read(self._address)
             self._part = self._file.part

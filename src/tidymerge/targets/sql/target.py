@@ -1,6 +1,6 @@
 """A table of an SQL database as a target: what is looked up, staged, written and read back, in plain SQL."""
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property
 from types import TracebackType
@@ -16,12 +16,13 @@ from tidymerge.core.match import fold_text
 from tidymerge.core.order import generations
 from tidymerge.core.told import declared
 from tidymerge.errors import TargetChanged
-from tidymerge.model import Existing, Indices, Mask, Pairing, TableShape, TargetColumn
+from tidymerge.model import Existing, Indices, Pairing, TableShape, TargetColumn
 from tidymerge.ports import NewColumn, Refusal, Source, Written
 from tidymerge.sources import ReadOptions
 from tidymerge.sources.server import ServerSource
 from tidymerge.targets.sql.database import LEAVING, POSITION, ConstraintBroken, Database, Read, Staged, quoted
 from tidymerge.targets.sql.reading import numbers
+from tidymerge.targets.sql.runs import Statement, between, patterns, runs
 from tidymerge.targets.sql.stage import Stage
 
 
@@ -242,10 +243,10 @@ class SqlTarget:
             return
         read = {column.name: column for column in (*self._shape.columns, *pairing.columns)}
         columns = [read[name] for name in existing.values.column_names]
-        between = _between(at[0], at[-1])
+        there = between(at[0], at[-1])
         source = (
             f"FROM {table} s {self._database.join} {self._table} t ON {stage.same_place} "
-            f"WHERE {between} ORDER BY s.{quoted(POSITION)}{self._database.locking}"
+            f"WHERE {there} ORDER BY s.{quoted(POSITION)}{self._database.locking}"
         )
 
         def query(expressions: Sequence[str]) -> str:
@@ -279,8 +280,8 @@ class SqlTarget:
         deleted = 0 if own_parents else self._deleted(changes, refused)
         if own_parents:
             inserted = self._inserted(changes, refused)
-        for names, low, high in _runs(changes.shapes, changes.positions[: changes.updates], changes.changed):
-            updated += self._narrowed(low, high, refused, _Statement(self._update, names))
+        for names, low, high in runs(changes.shapes, changes.positions[: changes.updates], changes.changed):
+            updated += self._narrowed(low, high, refused, Statement(self._update, names))
         if own_parents:
             deleted = self._deleted(changes, refused)
         else:
@@ -293,16 +294,16 @@ class SqlTarget:
             return 0
         # Children first, a statement for each generation: MariaDB tests foreign keys row by row.
         levels = generations(changes.removed, self._shape)
-        runs = _runs(levels, changes.departures, {})
-        return sum(self._narrowed(low, high, refused, _Statement(self._delete, ())) for _, low, high in runs)
+        found = runs(levels, changes.departures, {})
+        return sum(self._narrowed(low, high, refused, Statement(self._delete, ())) for _, low, high in found)
 
     def _delete(self, _: Sequence[str], where: str) -> str:
         assert self._stage is not None  # noqa: S101
         return self._database.delete(self._table, self._stage.leaving or "", self._stage.places, where)
 
     def _inserted(self, changes: ChangeSet, refused: list[Refusal]) -> int:
-        runs = _runs(_patterns(changes), changes.positions[changes.updates :], changes.given)
-        return sum(self._narrowed(low, high, refused, _Statement(self._insert, names)) for names, low, high in runs)
+        found = runs(patterns(changes), changes.positions[changes.updates :], changes.given)
+        return sum(self._narrowed(low, high, refused, Statement(self._insert, names)) for names, low, high in found)
 
     def _update(self, names: Sequence[str], where: str) -> str:
         assert self._stage is not None  # noqa: S101
@@ -313,7 +314,7 @@ class SqlTarget:
         assert self._stage is not None  # noqa: S101
         return self._database.insert(self._shape, self._stage.table, names, where)
 
-    def _narrowed(self, low: int, high: int, refused: list[Refusal], statement: "_Statement") -> int:
+    def _narrowed(self, low: int, high: int, refused: list[Refusal], statement: "Statement") -> int:
         """Run a statement over positions `low` to `high`; where values are at fault, halve until bad rows are single.
 
         A bad row among n costs about 2 log2 n statements.
@@ -343,8 +344,8 @@ class SqlTarget:
         if not changes.deletes:
             return 0
         source = f"FROM {self._stage.leaving} s {self._database.join} {self._table} t ON {self._same_key(changes)}"
-        between = _between(changes.departures[0], changes.departures[-1])
-        return int(numbers(self._database.read, f"SELECT count(*) AS n {source} WHERE {between}")[0])
+        there = between(changes.departures[0], changes.departures[-1])
+        return int(numbers(self._database.read, f"SELECT count(*) AS n {source} WHERE {there}")[0])
 
     @property
     def marks_text(self) -> bool:
@@ -374,7 +375,7 @@ class SqlTarget:
         assert self._stage is not None  # noqa: S101
         source = (
             f"FROM {self._stage.table} s {join or self._database.join} {self._table} t ON {same} "
-            f"WHERE {_between(positions[0], positions[-1])} ORDER BY s.{quoted(POSITION)}"
+            f"WHERE {between(positions[0], positions[-1])} ORDER BY s.{quoted(POSITION)}"
         )
         return self._database.read(columns, lambda expressions: f"SELECT {', '.join(expressions)} {source}").values
 
@@ -385,35 +386,3 @@ class SqlTarget:
     def commit(self) -> None:
         """Make the writes last."""
         self._database.commit()
-
-
-class _Statement:
-    """A statement over a range of staged positions."""
-
-    def __init__(self, write: Callable[[Sequence[str], str], str], names: Sequence[str]) -> None:
-        self._write = write
-        self._names = names
-
-    def over(self, low: int, high: int) -> str:
-        """The statement for positions `low` to `high`."""
-        return self._write(self._names, _between(low, high))
-
-
-def _between(low: int, high: int) -> str:
-    return f"s.{quoted(POSITION)} BETWEEN {low:d} AND {high:d}"
-
-
-def _patterns(changes: ChangeSet) -> Indices:
-    """A number for each new record, equal for those that give the same columns."""
-    pattern = np.zeros(changes.inserts, np.int64)
-    for mask in changes.given.values():
-        if not mask.all():
-            pattern = np.unique(pattern * 2 + mask, return_inverse=True)[1].astype(np.int64)
-    return pattern
-
-
-def _runs(numbers: Indices, positions: Indices, masks: Mapping[str, Mask]) -> Iterator[tuple[list[str], int, int]]:
-    """For each run of equal `numbers` the columns that `masks` mark there, and its first and last position."""
-    starts = np.flatnonzero(np.r_[True, numbers[1:] != numbers[:-1]][: len(numbers)])
-    for start, end in zip(starts, np.r_[starts, len(numbers)][1:], strict=True):
-        yield [name for name, mask in masks.items() if mask[start]], int(positions[start]), int(positions[end - 1])

@@ -1,0 +1,42 @@
+"""Ranges of staged positions, each for one statement."""
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+
+import numpy as np
+
+from tidymerge.changes import ChangeSet
+from tidymerge.model import Indices, Mask
+from tidymerge.targets.sql.database import POSITION, quoted
+
+
+class Statement:
+    """A statement over a range of staged positions."""
+
+    def __init__(self, write: Callable[[Sequence[str], str], str], names: Sequence[str]) -> None:
+        self._write = write
+        self._names = names
+
+    def over(self, low: int, high: int) -> str:
+        """The statement for positions `low` to `high`."""
+        return self._write(self._names, between(low, high))
+
+
+def between(low: int, high: int) -> str:
+    """The condition on staged rows `s` for positions `low` to `high`."""
+    return f"s.{quoted(POSITION)} BETWEEN {low:d} AND {high:d}"
+
+
+def patterns(changes: ChangeSet) -> Indices:
+    """A number for each new record, equal for those that give the same columns."""
+    pattern = np.zeros(changes.inserts, np.int64)
+    for mask in changes.given.values():
+        if not mask.all():
+            pattern = np.unique(pattern * 2 + mask, return_inverse=True)[1].astype(np.int64)
+    return pattern
+
+
+def runs(numbers: Indices, positions: Indices, masks: Mapping[str, Mask]) -> Iterator[tuple[list[str], int, int]]:
+    """For each run of equal `numbers` the columns that `masks` mark there, and its first and last position."""
+    starts = np.flatnonzero(np.r_[True, numbers[1:] != numbers[:-1]][: len(numbers)])
+    for start, end in zip(starts, np.r_[starts, len(numbers)][1:], strict=True):
+        yield [name for name, mask in masks.items() if mask[start]], int(positions[start]), int(positions[end - 1])
