@@ -282,10 +282,10 @@ def _decide_undo(log: RunLog, run: Run, target: Target, progress: Progress) -> D
 def _conflicting(decided: Decided, run: Run, clock: Clock, conflicts: Path | None) -> Stopped:
     if conflicts is not None:
         save_conflicts(decided, run.key, conflicts)
-    count = decided.tally.rejected
+    count, total = decided.tally.rejected, decided.tally.read
     receipt = make_receipt(decided, State.STOPPED, clock, rejects=conflicts)
     return Stopped(
-        f"Stopped: {count:,} of {decided.tally.read:,} {caution.plural(count, 'record', 'records')} of the run "
+        f"Stopped: {count:,} of {total:,} {caution.plural(total, 'record', 'records')} of the run "
         f"{run.name} can't be put back, as listed; nothing was undone. To undo the rest and leave these as they are, "
         "give --rest.",
         replace(receipt, undoes=run.name),

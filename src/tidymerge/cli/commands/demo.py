@@ -97,7 +97,7 @@ def _try_next(out: "Console", path: Path, database: str, listed: str) -> None:
         ("take back a load: RUN is its name above", "tidymerge undo RUN"),
         ("see all tables", f"tidymerge look {database}"),
     ):
-        out.print(Text.assemble(f"  {command:<50}", (words, "dim")))
+        out.print(Text.assemble(f"  {command:<52}", (words, "dim")))
 
 
 def _check_folder(path: Path, ours: set[str]) -> None:
