@@ -224,6 +224,24 @@ def test_xml_that_only_a_full_parser_could_tell_is_refused(folder, odd):
         load(folder, target, [["k"], [1]], ["k"])
 
 
+def test_a_table_gets_columns_whatever_they_are_called_and_loses_them(folder):
+    target = book_of_hives(folder / "hives.xlsx")
+    names = ['Wind (m/s) <&"\\\\1>', "two\nlines"]
+    receipt = load(
+        folder, target, [["apiary", "hive", *names], ["101", 1, "=west", "x"], ["205", 1, "", "y"]], add=True
+    )
+    table = load_workbook(target)["Hives"].tables["HiveList"]
+    assert (table.ref, table.autoFilter.ref) == ("A3:I10", "A3:I10")
+    assert [column.name.replace("_x000a_", "\n") for column in table.tableColumns[-2:]] == names
+    assert [column.id for column in table.tableColumns] == list(range(1, 10))
+    assert [cell.value for cell in load_workbook(target)["Hives"][3]][-2:] == names
+    tidymerge.undo(receipt.run)
+    book, old = load_workbook(target)["Hives"], load_workbook(book_of_hives(folder / "was.xlsx"))["Hives"]
+    assert list(book.values) == list(old.values)
+    assert [column.name for column in book.tables["HiveList"].tableColumns] == HEAD
+    assert book.tables["HiveList"].ref == "A3:G9"
+
+
 @pytest.mark.parametrize("what", ["below", "totals", "formula"])
 def test_there_must_be_room_and_a_formula_is_not_overwritten(folder, what):
     target = book_of_hives(folder / "hives.xlsx")

@@ -16,7 +16,7 @@ from pyarrow import parquet
 from tidymerge.address import Address
 from tidymerge.core.cells import as_array, mask_of, valid
 from tidymerge.errors import TargetChanged, TargetUnreadable
-from tidymerge.model import Indices, TargetColumn
+from tidymerge.model import Indices, Kind, TargetColumn
 from tidymerge.sources.records import parquet_files
 from tidymerge.targets.files.content import Edits, Found, NewFile
 from tidymerge.targets.files.parquet_footer import MAGIC, RowGroups, finish, layout
@@ -120,7 +120,8 @@ class ParquetRows:
             if not len(values):
                 return False
             found = metadata.column(_leaf(self._files[index], column.name)).statistics
-            if column.type.as_stored or found is None or not found.has_min_max:
+            unsure = column.type.as_stored or column.type.kind is Kind.FLOAT  # which may be no number
+            if unsure or found is None or not found.has_min_max:
                 continue
             low, high = pc.min(values).as_py(), pc.max(values).as_py()
             if type(found.min) is type(low) and (found.max < low or found.min > high):

@@ -12,7 +12,7 @@ from tidymerge.sources.table import column_letter
 from tidymerge.targets.files.book import Book, Table
 from tidymerge.targets.files.content import Edits
 from tidymerge.targets.files.serials import DATES
-from tidymerge.targets.files.sheet_xml import Cell, grown, unescaped
+from tidymerge.targets.files.sheet_xml import Cell, attributes, decoded, grown, unescaped
 
 
 class SheetEdits:
@@ -34,6 +34,7 @@ class SheetEdits:
         self._there = [column for name, column in at.items() if name not in new]
         self._book = book
         self._xml = book.xml
+        self._kinds = {at[column.name]: column.type.kind for column in columns if column.name in at}
         self._dated: dict[int, str | None] = {}
         self._columns = columns
         self._at = at
@@ -57,7 +58,7 @@ class SheetEdits:
         first = self._last + 1 if self._last not in leaving else end + 1
         for number, cells in enumerate(edits.added.to_pylist(), start=first):
             at = {self._at[name]: text for name, text in cells.items()}
-            rows[number] = self._added(number, rows.get(number) or self._xml.row(number), at)
+            rows[number] = self._added(number, rows.get(number, self._xml.row(number)), at)
         end = first + edits.added.num_rows - 1 if edits.added.num_rows else end
         return self._sheet(rows, end, len(self._new)) | self._book.looks.edited() | self._around(end, self._new)
 
@@ -96,12 +97,12 @@ class SheetEdits:
 
     def _style(self, column: int, style: str | None, text: str | None) -> str | None:
         """The style for a value: dates are to be seen as dates."""
-        kinds = {self._at[found.name]: found.type.kind for found in self._columns}
-        if text is None or text[0] != "n" or kinds.get(column) not in DATES or self._book.looks.is_date(style):
+        kind = self._kinds.get(column)
+        if text is None or text[0] != "n" or kind not in DATES or self._book.looks.is_date(style):
             return style
         if column not in self._dated:
             self._dated[column] = next(self._date_styles(column), None)
-        return self._dated[column] or self._book.looks.with_format(style, kinds[column])
+        return self._dated[column] or self._book.looks.with_format(style, kind)
 
     def _date_styles(self, column: int) -> Iterator[str]:
         """The styles of a column's cells, in its first rows, that show dates."""
@@ -186,19 +187,8 @@ class SheetEdits:
         """The part of a table with another range, and with other columns at its right."""
         bottom = end if end > table.bottom or self._last == table.bottom else table.bottom
         data = self._book.package.read(table.part)
-        for name in gone:
-            data = re.sub(
-                rb"<((?:\w+:)?)tableColumn\b[^>]*\bname=%b[^>]*?(?:/>|>.*?</\1tableColumn>)" % _named(name), b"", data
-            )
-        highest = max(int(found) for found in re.findall(rb"<(?:\w+:)?tableColumn\b[^>]*?\bid=\"(\d+)\"", data))
-        for number, name in enumerate(new, start=highest + 1):
-            data = re.sub(
-                rb"(</((?:\w+:)?)tableColumns>)",
-                rb'<\g<2>tableColumn id="%d" name=%b/>\g<1>' % (number, _named(name)),
-                data,
-            )
-        count = len(re.findall(rb"<(?:\w+:)?tableColumn\b", data))
-        data = re.sub(rb"(tableColumns\s+count=\")\d+", rb"\g<1>%d" % count, data)
+        if new or gone:
+            data = _with_columns(data, new, gone)
         wider = len(new) - len(gone)
         ref, longer = table.reference(table.bottom), table.reference(max(bottom, table.top + 1), wider)
         return data.replace(f'ref="{ref}"'.encode(), f'ref="{longer}"'.encode())
@@ -212,9 +202,19 @@ class SheetEdits:
         return re.sub(rb"(%b[^<]*)%b(</)" % (tag, re.escape(old.encode())), rb"\g<1>%b\g<2>" % new.encode(), data)
 
 
-def _named(name: str) -> bytes:
-    """A column's name as an attribute of a table's part."""
-    return quoteattr(name.replace("\n", "_x000a_")).encode()
+def _with_columns(data: bytes, new: Sequence[str], gone: Sequence[str]) -> bytes:
+    """A table's part with more columns at its right, or without some."""
+    pattern = rb"<((?:\w+:)?)tableColumn(\s[^>]*?)(?:/>|>.*?</\1tableColumn>)"
+    found = [(one, attributes(one[2])) for one in re.finditer(pattern, data, re.DOTALL)]
+    prefix, highest = found[0][0][1], max(int(named["id"]) for _, named in found)
+    kept = [one[0] for one, named in found if decoded(named["name"]).replace("\r\n", "\n") not in gone]
+    for number, name in enumerate(new, start=highest + 1):
+        called = quoteattr(name.replace("\n", "_x000a_"))
+        kept.append(b"<" + prefix + f'tableColumn id="{number}" name={called}/>'.encode())
+    opening = b'<%btableColumns count="%d">' % (prefix, len(kept))
+    start, end = found[0][0].start(), found[-1][0].end()
+    head = re.sub(rb"<(?:\w+:)?tableColumns\b[^>]*>\s*$", lambda _: opening, data[:start])
+    return head + b"".join(kept) + data[end:]
 
 
 def _calculated_on_opening(data: bytes) -> bytes:

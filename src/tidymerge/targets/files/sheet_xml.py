@@ -44,7 +44,12 @@ def unescaped(text: str) -> str:
             return _NAMED[name]
         return chr(int(f"0{name[1:]}", base=0) if name[1] == "x" else int(name[1:]))
 
-    return _ESCAPED.sub(lambda found: chr(int(found[1], 16)), _ENTITY.sub(sign, text))
+    return decoded(_ENTITY.sub(sign, text))
+
+
+def decoded(text: str) -> str:
+    """A text in which signs that XML can't hold are spelled by their number."""
+    return _ESCAPED.sub(lambda found: chr(int(found[1], 16)), text)
 
 
 def escaped(text: str) -> str:
