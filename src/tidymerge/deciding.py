@@ -24,7 +24,7 @@ from tidymerge.ports import NewColumn, Progress, Refusal, Target
 from tidymerge.receipt import Conflict, MappedColumn
 from tidymerge.rules import Find, Rules
 from tidymerge.splitting import Gathered, Piece, can_split, split
-from tidymerge.widening import widen
+from tidymerge.widening import check_types, widen
 
 
 @dataclass(frozen=True, slots=True)
@@ -182,6 +182,8 @@ def decide_all(
 ) -> Decided:
     """Read, match, compare and stage all rows, and settle the constraints. `run` is the run's name and time."""
     shape = target.describe()
+    if not job.add:
+        check_types(job, shape)
     progress.stage("reading the incoming rows")
     gathered = gather(shape, target)
     widened = widen(job, gathered, shape, target)

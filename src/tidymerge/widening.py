@@ -29,9 +29,11 @@ class Widened:
 
 def widen(job: Job, gathered: Gathered, shape: TableShape, target: Target) -> Widened:
     """Give the target the columns that the job asks for. Raises UsageError and TargetError."""
-    found = _missing(job, gathered, shape) if job.add else {}
+    if not job.add:
+        return Widened(job, shape)
+    found = _missing(job, gathered, shape)
     new = [NewColumn(name, _type(job, name, sources, gathered)) for name, sources in found.items()]
-    _check_types(job, [one.name for one in new], shape)
+    check_types(job, shape, [one.name for one in new])
     if not new:
         return Widened(job, shape)
     fed = {name: sources[0] for name, sources in found.items() if name not in job.columns}
@@ -100,8 +102,8 @@ def _type(job: Job, name: str, sources: Sequence[str], gathered: Gathered) -> st
     return in_words(widest([type_of_parts(batch.column(source).parts) for batch in gathered.batches()]))
 
 
-def _check_types(job: Job, new: Sequence[str], shape: TableShape) -> None:
-    """Types can be declared of new columns, and of those that have none of their own."""
+def check_types(job: Job, shape: TableShape, new: Sequence[str] = ()) -> None:
+    """Types can be declared of new columns, and of those that have none of their own. Raises UsageError."""
     for name in job.types:
         if name in new:
             continue
