@@ -1,6 +1,7 @@
 """The kinds of files that rows can be loaded into, each made from and read back as rows of plain Python values."""
 
 import csv
+import re
 from datetime import date, datetime
 from decimal import Decimal
 from pathlib import Path
@@ -23,7 +24,7 @@ class Csv:
 
     def rows(self, address: str) -> list[list[Any]]:
         with Path(address).open(encoding="utf-8", newline="") as file:
-            return [[_plain(cell) for cell in row] for row in list(csv.reader(file))[1:]]
+            return [[_plain(re.sub("^'([=+@])", r"\1", cell)) for cell in row] for row in list(csv.reader(file))[1:]]
 
 
 class Sheet:

@@ -76,6 +76,25 @@ def test_the_dialect_stays_and_only_changed_lines_are_written(folder, delimiter,
     assert sorted(path.name for path in folder.iterdir() if path.name.startswith(".")) == []
 
 
+def test_new_texts_are_guarded_against_spreadsheets_unless_the_column_has_others(folder):
+    target = folder / "t.csv"
+    target.write_bytes(b"k,note,phone,low\n1,x,+49 30 1,-5\n2,y,0,-\n3,'=kept,1,2\n")
+    rows = [
+        ["k", "note", "phone", "low"],
+        [1, "=1+1", "+49 30 2", "-6"],
+        [2, "-7.5", "@x", "z"],
+        [3, "=kept", "1", "2"],
+        [4, "'=a", "", ""],
+    ]
+    incoming = text_file(folder / "in.csv", rows)
+    done = tidymerge.load(incoming, str(target), key="k", accept_warnings=True, limits=NO_LIMITS)
+    assert (done.rows.updated, done.rows.unchanged, done.rows.inserted) == (2, 1, 1)
+    assert target.read_bytes() == b"k,note,phone,low\n1,'=1+1,+49 30 2,-6\n2,-7.5,@x,z\n3,'=kept,1,2\n4,''=a,,\n"
+    assert tidymerge.preview(incoming, str(target), key="k").changed == 0
+    tidymerge.undo(done.run)
+    assert target.read_bytes() == b"k,note,phone,low\n1,x,+49 30 1,-5\n2,y,0,-\n3,'=kept,1,2\n"
+
+
 def test_cells_that_do_not_change_stay_to_the_byte_even_in_lines_that_do(folder):
     target = folder / "t.csv"
     target.write_bytes(b'k;"a";b;c\n1;"needless"; spaced ;"x;""y"\n2;;"";z\n')

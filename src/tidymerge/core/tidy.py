@@ -13,7 +13,7 @@ from tidymerge.core.cells import text_bytes, text_offsets
 _ASCII_SPACE = np.zeros(256, bool)
 _ASCII_SPACE[[9, 10, 11, 12, 13, 28, 29, 30, 31, 32]] = True
 _LAST_ASCII = 127
-_GUARDED = r"^[=+\-@\t\r']"
+_RISKY = r"[=+\-@\t\r]"  # what a spreadsheet takes for the start of a formula, or cuts off before one
 _PLAIN_NUMBER = r"^[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?$"
 
 
@@ -45,12 +45,20 @@ def _has_outer_space(texts: pa.Array) -> bool:
 def guard(texts: pa.Array) -> pa.Array:
     """Put an apostrophe before a text that a spreadsheet would run as a formula; numbers stay numbers."""
     risky = pc.and_(
-        pc.match_substring_regex(texts, _GUARDED),
+        pc.match_substring_regex(texts, f"^'*{_RISKY}"),
         pc.invert(pc.match_substring_regex(texts, _PLAIN_NUMBER)),
     )
     return pc.if_else(risky, pc.binary_join_element_wise("'", texts, ""), texts)
 
 
+def is_guarded(texts: pa.Array) -> bool:
+    """Whether all texts are such that a spreadsheet runs none of them, so that new ones are to be guarded too."""
+    risky = pc.match_substring_regex(texts, f"^{_RISKY}")
+    if not pc.any(risky).as_py():
+        return True
+    return bool(pc.all(pc.match_substring_regex(texts.filter(risky), _PLAIN_NUMBER)).as_py())
+
+
 def unguard(texts: pa.Array) -> pa.Array:
     """Take away what `guard` put there, so that a mended rejects file loads as the sheet would have."""
-    return pc.replace_substring_regex(texts, r"^'([=+\-@\t\r'])", r"\1")
+    return pc.replace_substring_regex(texts, f"^'('*{_RISKY})", r"\1")

@@ -17,6 +17,7 @@ import pyarrow.compute as pc
 from tidymerge.address import Address
 from tidymerge.core.cells import as_array, mask_of, valid
 from tidymerge.core.decide import differs
+from tidymerge.core.tidy import is_guarded
 from tidymerge.errors import NoRows, SourceError, TargetUnreadable, WriteRefused
 from tidymerge.model import ColumnType, Indices, TargetColumn
 from tidymerge.ports import Irregular
@@ -81,6 +82,7 @@ class CsvFile:
         self._texts = pa.table(dict(zip(names, arrays, strict=True)))
         told = (column_of(name, array) for name, array in zip(names, arrays, strict=True))
         self.columns: tuple[TargetColumn, ...] = like.columns if like else with_declared(told, types)
+        self.guarded: dict[str, bool] = like.guarded if like else {}
         self._names = tuple(names)  # as the file has them, without new columns
         self._bounds = self._find_lines(start, len(arrays[0]))
         head = self._data[:start]
@@ -118,7 +120,7 @@ class CsvFile:
             texts = as_array(
                 self._texts[column.name] if rows is None else self._texts[column.name].take(pa.array(rows))
             )
-            found[column.name] = typed(texts, column)
+            found[column.name] = typed(texts, column, guarded=self._is_guarded(column.name))
             lost = valid(texts) & ~valid(found[column.name])
             if lost.any():
                 unreadable[column.name] = lost
@@ -134,7 +136,13 @@ class CsvFile:
 
     def spelled(self, values: pa.Array, column: TargetColumn) -> pa.Array:
         """New values as the file spells its own."""
-        return spelled_like(values, column, self._texts[column.name])
+        return spelled_like(values, column, self._texts[column.name], guarded=self._is_guarded(column.name))
+
+    def _is_guarded(self, name: str) -> bool:
+        """Whether texts get an apostrophe before what a spreadsheet would run: not where others of the column don't."""
+        if name not in self.guarded:
+            self.guarded[name] = is_guarded(as_array(self._texts[name]))
+        return self.guarded[name]
 
     @property
     def dialect(self) -> ReadOptions:

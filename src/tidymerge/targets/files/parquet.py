@@ -25,6 +25,9 @@ from tidymerge.targets.files.swap import signature, unfinished
 
 # More keys than this share of the rows: all rows are read, rather than those looked up that may match.
 _LOOK_UP_SHARE = 0.3
+# Where more than this share of a file's row groups hold touched rows, copying the others no longer pays. Measured in
+# benchmarks/patch_parquet.py.
+_MOST_PATCHED = 0.9
 
 
 class ParquetRows:
@@ -237,7 +240,7 @@ class ParquetRows:
             table = self._edited_group(self._read(index, group, schema.names), start, end, edits)
             return pa.concat_tables([table, added]) if receives and end == last else table
 
-        if len(touched) < len(groups) and schema.equals(old.schema_arrow):
+        if len(touched) <= _MOST_PATCHED * len(groups) and schema.equals(old.schema_arrow):
             with suppress(ValueError):  # not a file that we can take apart
                 self._patch(index, file, {at[0]: partial(edited, *at) for at in groups if at[0] in touched})
                 return

@@ -9,6 +9,7 @@ import pyarrow.compute as pc
 
 from tidymerge.core.cells import as_array
 from tidymerge.core.convert import cast_cells
+from tidymerge.core.tidy import guard, unguard
 from tidymerge.core.told import type_of_texts
 from tidymerge.model import ColumnType, Kind, TargetColumn
 
@@ -26,18 +27,22 @@ def column_of(name: str, texts: pa.Array) -> TargetColumn:
     return TargetColumn(name, type_of_texts(present))
 
 
-def typed(texts: pa.Array, column: TargetColumn) -> pa.Array:
-    """The cells as their column means them; null also where they don't fit."""
-    if column.type.kind is Kind.TEXT or column.type.as_stored:
+def typed(texts: pa.Array, column: TargetColumn, *, guarded: bool) -> pa.Array:
+    """The cells as their column means them; null also where they don't fit. Where texts are `guarded`, without that."""
+    if column.type.as_stored:
         return texts
+    if column.type.kind is Kind.TEXT:
+        return unguard(texts) if guarded else texts
     return cast_cells([texts] if texts.null_count < len(texts) else [], column.type, len(texts)).values
 
 
-def spelled_like(values: pa.Array, column: TargetColumn, others: pa.Array) -> pa.Array:
-    """Typed values as the file spells `others`, the cells of the same column."""
+def spelled_like(values: pa.Array, column: TargetColumn, others: pa.Array, *, guarded: bool) -> pa.Array:
+    """Typed values as the file spells `others`, the cells of the same column; `guarded` against spreadsheets or not."""
     kind = column.type.kind
-    if column.type.as_stored or kind is Kind.TEXT:
+    if column.type.as_stored:
         return values
+    if kind is Kind.TEXT:
+        return guard(values) if guarded else values
     texts = pc.cast(pc.cast(values, pa.timestamp("us")) if kind is Kind.TIMESTAMP else values, pa.string())
     present = as_array(others).drop_null()
     if kind is Kind.DECIMAL and not (len(present) and _fixed(present, column.type.decimals)):
