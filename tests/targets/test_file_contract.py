@@ -132,7 +132,7 @@ def test_many_rows_are_decided_in_parts(kind, folder, run, monkeypatch):
 
 @kinds
 def test_hostile_names_and_texts_are_only_names_and_texts(kind, folder):
-    head = ["select", "a;b'\"%s", "=kg()", "<b>", "名前"]
+    head = ["select", "a.b;c'\"%s", "=kg()", "<b>", "名前"]
     target = kind.make(folder, [["x", 1, 1.5, date(2026, 5, 1), "'; DROP TABLE t"]], head)
     incoming = text_file(
         folder / "in.csv", [head, ["x", 1, 2.5, "", "=cmd|' /C calc'!A0"], ["%s", 2, 1, "", "<script>"]]

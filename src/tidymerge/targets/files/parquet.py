@@ -86,19 +86,17 @@ class ParquetRows:
 
     def _read(self, index: int, group: int, names: Sequence[str]) -> pa.Table:
         there = self._files[index].schema_arrow.names
+        rows = self._files[index].metadata.row_group(group).num_rows
         try:
             table = self._files[index].read_row_group(group, columns=[name for name in names if name in there])
-            for name in names:
-                if name not in there:
-                    table = table.append_column(
-                        self._schema.field(name), pa.nulls(table.num_rows, self._schema.field(name).type)
-                    )
-            return table.select(list(names))
         except (pa.ArrowException, OSError) as error:
             path = self.paths[index]
             if signature(self._instead.get(path, path)) != self._seen[index]:
                 raise TargetChanged(f"Another program changed {path} while it was read.") from None
             raise TargetUnreadable(f"{path} can't be read ({str(error).partition(chr(10))[0]}).") from None
+        fields = [self._schema.field(name) for name in names]
+        columns = [table[field.name] if field.name in there else pa.nulls(rows, field.type) for field in fields]
+        return pa.table(columns, schema=pa.schema(fields))
 
     def find(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Found:
         """The columns of the rows that may match; of all rows, if the keys are many."""

@@ -112,7 +112,7 @@ class Swap:
         with translated(self._place):
             if len(self._new) > 1:
                 self._note()
-            self._recorded = True
+                self._recorded = True
             self._move(self._new)
 
     def _note(self) -> None:
