@@ -94,6 +94,15 @@ def test_a_job_says_which_columns_and_their_types(run, folder, target, words):
         assert "wind_dir" not in columns
 
 
+def test_a_preview_picks_out_what_would_be_new(run, folder):
+    database(folder / "coop.db")
+    text_file(folder / "in.csv", [["apiary_code", "hive_no", "Wind"], ["L01", "1", "west"]])
+    shown = run("preview", "in.csv", "--into", "coop.db#hives", "--add-columns").out
+    assert "wind (new)" in shown
+    assert "New column: wind, of the type text." in shown
+    assert "wind" not in run("look", "coop.db#hives").out
+
+
 def test_a_sheet_without_room_at_its_right_is_left_as_it_is(folder, run):
     target = KINDS[1].make(folder, ROWS)
     book = load_workbook(target)

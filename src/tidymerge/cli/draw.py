@@ -149,8 +149,8 @@ def _columns(table: TableReceipt) -> RenderableType | None:
     listed = grid("Is the mapping right?", ("column", "from", "rule", "as it came → as it is loaded"))
     for column in table.view:
         shown = Text("   ").join(_before_after(before, after) for before, after in column.samples)
-        key = " (key)" if column.target in table.key else ""
-        listed.add_row(cut(column.target) + key, cut(column.source), cut(column.rule or "-", _LONGEST_NAME), shown)
+        mark = " (key)" if column.target in table.key else " (new)" if column.target in table.columns_added else ""
+        listed.add_row(cut(column.target) + mark, cut(column.source), cut(column.rule or "-", _LONGEST_NAME), shown)
     lines = []
     if table.not_loaded:
         lines.append(f"Incoming columns not loaded: {listing(table.not_loaded)}.")
