@@ -5,14 +5,13 @@
 pandas is only needed here. The aim is a ratio of at most 1.5.
 """
 
-import argparse
 import csv
 import shutil
 import tempfile
 from pathlib import Path
 
 from coop import COLUMNS, hives, make_incoming
-from turns import in_turn, table, timed
+from turns import arguments, in_turn, table
 
 _KEY = list(COLUMNS[:2])
 
@@ -38,16 +37,7 @@ def ours(target: str, path: str) -> None:
 
 def main() -> None:
     """Make the data, run both ways in turn, print the table."""
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--rows", type=int, default=1_000_000)
-    parser.add_argument("--rounds", type=int, default=5)
-    parser.add_argument("--one", nargs=3)
-    options = parser.parse_args()
-    if options.one:
-        way, target, path = options.one
-        way_of = {"pandas": by_hand, "tidymerge": ours}[way]
-        timed(lambda: way_of(target, path))
-        return
+    options = arguments(__doc__, {"pandas": by_hand, "tidymerge": ours}, rows=1_000_000, rounds=5)
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         existing = hives(0, options.rows, seed=1)

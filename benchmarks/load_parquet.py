@@ -7,7 +7,6 @@ and writes the files in which it found some. Files without touched rows must kee
 are checked here in every run.
 """
 
-import argparse
 import csv
 import hashlib
 import os
@@ -18,7 +17,7 @@ from pathlib import Path
 import numpy as np
 import pyarrow as pa
 
-from turns import in_turn, table, timed
+from turns import arguments, in_turn, table
 
 FILES, EACH, CHANGED = 20, 500_000, 5_000
 _COLOURS = np.array(["white", "yellow", "red", "green", "blue"])
@@ -82,15 +81,7 @@ def state(folder: Path) -> dict[str, tuple[int, str]]:
 
 def main() -> None:
     """Make the data, run both ways in turn, print the tables."""
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--rounds", type=int, default=3)
-    parser.add_argument("--one", nargs=3)
-    options = parser.parse_args()
-    if options.one:
-        way, target, path = options.one
-        way_of = {"pandas": by_hand, "tidymerge": ours}[way]
-        timed(lambda: way_of(target, path))
-        return
+    options = arguments(__doc__, {"pandas": by_hand, "tidymerge": ours}, rounds=3)
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         make(folder / "hives")

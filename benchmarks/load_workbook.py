@@ -6,14 +6,13 @@ The aim is a ratio of at most 1.3, although openpyxl only opens and saves, and t
 logs, reads back and proves.
 """
 
-import argparse
 import random
 import shutil
 import tempfile
 from datetime import date, timedelta
 from pathlib import Path
 
-from turns import in_turn, table, timed
+from turns import arguments, in_turn, table
 
 _HEAD = [
     "apiary_code", "hive_no", "queen_colour", "colony_strength", "honey_kg", "last_inspected", "keeper", "notes",
@@ -73,16 +72,7 @@ def make(folder: Path, rows: int) -> None:
 
 def main() -> None:
     """Make the data, run both ways in turn, print the table."""
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--rows", type=int, default=100_000)
-    parser.add_argument("--rounds", type=int, default=5)
-    parser.add_argument("--one", nargs=3)
-    options = parser.parse_args()
-    if options.one:
-        way, target, path = options.one
-        way_of = {"openpyxl": by_hand, "tidymerge": ours}[way]
-        timed(lambda: way_of(target, path))
-        return
+    options = arguments(__doc__, {"openpyxl": by_hand, "tidymerge": ours}, rows=100_000, rounds=5)
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         make(folder, options.rows)

@@ -1,5 +1,6 @@
 """Ways of doing the same, each in a process of its own, taking turns: a noisy machine is then noisy for all of them."""
 
+import argparse
 import json
 import os
 import statistics
@@ -32,13 +33,24 @@ def in_turn(
     return found
 
 
-def timed(do: Callable[[], object]) -> None:
-    """Do it, and print how long it took and how much memory at most."""
+def arguments(
+    about: str | None, ways: Mapping[str, Callable[[str, str], object]], **numbers: int
+) -> argparse.Namespace:
+    """The numbers given on the command line; as one of the turns, take it, print seconds and megabytes, and end."""
     from ways_sqlite import peak_megabytes
 
-    began = time.perf_counter()
-    do()
-    print(json.dumps({"seconds": time.perf_counter() - began, "megabytes": peak_megabytes()}))
+    parser = argparse.ArgumentParser(description=about)
+    for name, usual in numbers.items():
+        parser.add_argument(f"--{name}", type=int, default=usual)
+    parser.add_argument("--one", nargs=3, help=argparse.SUPPRESS)
+    options = parser.parse_args()
+    if options.one:
+        way, target, path = options.one
+        began = time.perf_counter()
+        ways[way](target, path)
+        print(json.dumps({"seconds": time.perf_counter() - began, "megabytes": peak_megabytes()}))
+        sys.exit()
+    return options
 
 
 def table(found: Mapping[str, list[dict]]) -> None:

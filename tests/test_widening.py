@@ -1,7 +1,10 @@
 """New columns: what they are called, which types they get, and what can't be added."""
 
 import sqlite3
+from types import SimpleNamespace
 
+import numpy as np
+import pyarrow as pa
 import pytest
 from openpyxl import load_workbook
 from openpyxl.worksheet.table import Table
@@ -9,6 +12,11 @@ from openpyxl.worksheet.table import Table
 import tidymerge
 from conftest import NO_LIMITS, database, sheet, text_file
 from targets.file_kinds import KINDS
+from tidymerge.core.told import TEXT
+from tidymerge.job.model import Job
+from tidymerge.model import Incoming, IncomingColumn, TableShape, TargetColumn
+from tidymerge.splitting import Gathered
+from tidymerge.widening import widen
 
 ROWS = [["L01", 1, 12.5, None, "calm"], ["L01", 2, None, None, None], ["M02", 1, 3.0, None, "x"]]
 NEWS = [
@@ -92,6 +100,49 @@ def test_a_job_says_which_columns_and_their_types(run, folder, target, words):
     else:
         assert (ended.status, words in ended.err) == (2, True), ended.err
         assert "wind_dir" not in columns
+
+
+def test_all_pieces_of_a_large_file_tell_the_type_and_whether_there_is_anything():
+    def piece(*columns):
+        found = tuple(
+            IncomingColumn(name, (pa.array(cells, pa.string()),)) for name, cells in zip("abc", columns, strict=True)
+        )
+        return Incoming("in.csv", found, np.arange(2), 1)
+
+    pieces = [piece([None, None], [None, None], ["1", "2"]), piece(["1", None], [None, " "], ["2.25", ""])]
+    gathered = Gathered(pieces[0], lambda: iter(pieces))
+    added = []
+    target = SimpleNamespace(add=lambda new: added.extend(new) or shape)
+    shape = TableShape("t", (TargetColumn("k", TEXT),))
+    job = Job(("in.csv",), "t.csv", key=("k",), renames={"k": "a"}, add=("b", "c"))
+    assert [(one.name, one.type) for one in widen(job, gathered, shape, target).added] == [("c", "decimal(18, 2)")]
+    job = Job(("in.csv",), "t.csv", key=("k",), renames={"k": "c"}, add=True)
+    assert [(one.name, one.type) for one in widen(job, gathered, shape, target).added] == [("a", "integer")]
+
+
+def test_a_new_column_is_not_called_like_a_formula(folder):
+    target = text_file(folder / "t.csv", [["K"], ["1"]])
+    incoming = text_file(folder / "in.csv", [["K", "=Sign"], ["1", "=x"]])
+    done = tidymerge.load(incoming, target, key="K", add=True, accept_warnings=True, limits=NO_LIMITS)
+    assert (folder / "t.csv").read_text("utf-8") == "K,SIGN\n1,'=x\n"
+    assert tidymerge.load(incoming, target, key="K").changed == 0
+    tidymerge.undo(done.run)
+    assert (folder / "t.csv").read_text("utf-8") == "K\n1\n"
+
+
+@pytest.mark.parametrize(
+    ("kind", "cell"), [("integer", "1234567890123456"), ("decimal(20, 2)", "12345678901234567.25"), ("timestamp", "2026-05-01 10:00:00.123456")]
+)  # fmt: skip
+def test_what_a_sheet_can_not_keep_exactly_is_rejected_whatever_the_job_declares(run, folder, kind, cell):
+    target = KINDS[1].make(folder, ROWS)
+    text_file(
+        folder / "in.csv",
+        [["code", "no", "new"], ["L01", 1, cell], ["L01", 2, "2026-05-01 10:00:00" if ":" in cell else "5"]],
+    )
+    job = f"[incoming]\nat = 'in.csv'\n[target]\nat = '{target}'\nkey = ['code', 'no']\nadd = true\ntypes = {{ new = '{kind}' }}\n"
+    (folder / "j.toml").write_text(job, "utf-8")
+    ended = run("load", "--job", "j.toml", "--yes")
+    assert (ended.status, "1  updated" in ended.out, "1  rejected" in ended.out) == (3, True, True), ended
 
 
 def test_a_preview_picks_out_what_would_be_new(run, folder):

@@ -5,10 +5,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from tidymerge.core.mapping import fold, incoming_name, pair_columns, target_name
-from tidymerge.core.told import declared, in_words, type_of_parts, widest
+from tidymerge.core.told import declared, in_words, types_of_parts, widest
 from tidymerge.errors import AmbiguousColumn, BadOption, NoSuchColumn
 from tidymerge.job.model import Job
-from tidymerge.model import TableShape
+from tidymerge.model import ColumnType, TableShape
 from tidymerge.ports import NewColumn, Target
 from tidymerge.splitting import Gathered
 
@@ -67,7 +67,7 @@ def _missing(job: Job, gathered: Gathered, shape: TableShape) -> dict[str, tuple
                     f"{name!r} can't be added: {shape.name} has the column {target_name(shape, called)}."
                 )
             continue
-        if _is_blank(name, gathered):
+        if not _types(name, gathered):
             continue
         if called in found:
             raise AmbiguousColumn(f"{name!r} and another incoming column would both be added as {called}; rename one.")
@@ -75,17 +75,23 @@ def _missing(job: Job, gathered: Gathered, shape: TableShape) -> dict[str, tuple
     return found
 
 
-def _is_blank(name: str, gathered: Gathered) -> bool:
-    return all(part.null_count == len(part) for part in gathered.sample.column(name).parts)
+def _types(name: str, gathered: Gathered) -> list[ColumnType]:
+    """The types that the values of an incoming column have, in any piece of the rows; none if it holds nothing."""
+    pieces = [gathered.sample] if gathered.batches is None else gathered.batches()
+    return [found for piece in pieces for found in types_of_parts(piece.column(name).parts)]
 
 
 def _called(name: str, shape: TableShape) -> str:
-    """The name of a new column: as the incoming one, but in small letters and underscores where all others are."""
+    """The name of a new column: as the incoming one, but in small letters and underscores where all others are.
+
+    It does not begin with what a spreadsheet would take for a formula.
+    """
+    name = name.strip().lstrip("=+-@'\t\r ") or name.strip()
     plain = re.sub(r"[^\w]+", "_", name.strip()).strip("_")
     for pattern, spelled in ((r"[a-z_][a-z0-9_]*", plain.lower()), (r"[A-Z_][A-Z0-9_]*", plain.upper())):
         if plain and all(re.fullmatch(pattern, column.name) for column in shape.columns):
             return spelled
-    return name.strip()
+    return name
 
 
 def _type(job: Job, name: str, sources: Sequence[str], gathered: Gathered) -> str:
@@ -97,9 +103,7 @@ def _type(job: Job, name: str, sources: Sequence[str], gathered: Gathered) -> st
     if rule is not None and not rule.plain:
         raise BadOption(f"Say the type of the new column {name}, which has a rule: types = {{ {name} = 'text' }}.")
     source = incoming_name([column.name for column in gathered.sample.columns], sources[0])
-    if gathered.batches is None:
-        return in_words(type_of_parts(gathered.sample.column(source).parts))
-    return in_words(widest([type_of_parts(batch.column(source).parts) for batch in gathered.batches()]))
+    return in_words(widest(_types(source, gathered)))
 
 
 def check_types(job: Job, shape: TableShape, new: Sequence[str] = ()) -> None:

@@ -70,6 +70,19 @@ def test_a_cell_becomes_the_value_or_says_why_not(to, cell, wanted):
         assert cast.values[2].as_py() == wanted
 
 
+def test_many_digits_are_neither_rounded_nor_too_many_for_us():
+    open_ended, eight = ColumnType(Kind.DECIMAL, "numeric"), ColumnType(Kind.DECIMAL, "numeric(38,8)", scale=8)
+    floats = cast_cells([pa.array([99999999999999.5, 0.1 + 0.2, 123456789012345.0, 1e16, 1 / 3])], open_ended, 5)
+    assert floats.values.to_pylist() == [
+        Decimal("99999999999999.5"), Decimal("0.3"), Decimal(123456789012345), None, Decimal("0.333333333333333"),
+    ]  # fmt: skip
+    assert [(str(bad.reason), bad.rows.tolist()) for bad in floats.bad] == [("digits lost", [3])]
+    texts = ["99999999999999999999.1234567891", "99999999999999999999.12345678", "+1"]  # the first has thirty digits
+    cast = cast_cells([pa.array(texts)], eight, 3)
+    assert cast.values.to_pylist() == [None, Decimal("99999999999999999999.12345678"), Decimal(1)]
+    assert [(str(bad.reason), bad.rows.tolist()) for bad in cast.bad] == [("too many decimals", [0])]
+
+
 def test_odd_texts_among_regular_ones_are_told_apart():
     cast = cast_cells([pa.array(["1.5", None, "x", "2.25", "2.255", "+3", "x"])], KG, 7)
     assert cast.values.to_pylist() == [Decimal("1.50"), None, None, Decimal("2.25"), None, Decimal("3.00"), None]

@@ -2,7 +2,7 @@
 
 import re
 from dataclasses import replace
-from decimal import Decimal
+from decimal import Context, Decimal
 
 import numpy as np
 import pyarrow as pa
@@ -19,6 +19,7 @@ _SCIENTIFIC = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)[eE][+-]?\d+")
 _FLOAT_ALPHABET = b"0123456789+-.eE"
 _SINGLE = 24  # bits of a single-precision float (IEEE 754)
 _MOST_DIGITS = 38  # of a 128-bit decimal
+_EXACT = Context(prec=2 * _MOST_DIGITS)  # Python's own would round beyond 28 digits
 _POWERS = [Decimal(10) ** n for n in range(_MOST_DIGITS + 1)]
 
 
@@ -93,7 +94,8 @@ def _one_decimal(text: str, scale: int, wanted: str) -> Decimal | Wrong:
         return value if value.reason is Reason.DIGITS_LOST else Wrong(value.reason, wanted)
     if abs(value) >= _POWERS[_MOST_DIGITS - scale]:
         return Wrong(Reason.OUT_OF_RANGE, f"a number of at most {_MOST_DIGITS - scale} digits before the point")
-    kept = value.quantize(1 / _POWERS[scale]) if value.normalize().as_tuple().exponent >= -scale else None  # type: ignore[operator]
+    fits = value.normalize(_EXACT).as_tuple().exponent >= -scale  # type: ignore[operator]
+    kept = value.quantize(1 / _POWERS[scale], context=_EXACT) if fits else None
     return Wrong(Reason.TOO_MANY_DECIMALS, wanted) if kept is None else kept
 
 
@@ -155,7 +157,7 @@ def _held(text: str, scale: int) -> Decimal | Wrong:
         return Wrong(Reason.NOT_A_NUMBER, "a number")
     if abs(value) >= 10**SPREADSHEET_DIGITS:
         return Wrong(Reason.DIGITS_LOST, _TOO_LONG)
-    kept = value.quantize(1 / _POWERS[scale])
+    kept = value.quantize(1 / _POWERS[scale], context=_EXACT)
     return kept if kept == value else Wrong(Reason.TOO_MANY_DECIMALS, f"a number with at most {scale} decimals")
 
 

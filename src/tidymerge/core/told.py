@@ -79,16 +79,16 @@ def decimals_of(numbers: Sequence[pa.Array], least: int = 0) -> int:
     return decimals
 
 
-def type_of_parts(parts: Iterable[pa.Array]) -> ColumnType:
-    """The type that fits every value of a column, whose values of different types are in different parts."""
-    found = [_type_of_part(part) for part in parts if part.null_count < len(part)]
-    return widest(found)
+def types_of_parts(parts: Iterable[pa.Array]) -> list[ColumnType]:
+    """The types of a column's values, which are in a part for each type of cell; none for parts that hold nothing."""
+    tidied = [tidy(part) if pa.types.is_string(part.type) else part for part in parts]
+    return [_type_of_part(part) for part in tidied if part.null_count < len(part)]
 
 
 def _type_of_part(part: pa.Array) -> ColumnType:
     kinds = pa.types
     if kinds.is_string(part.type):
-        return type_of_texts(tidy(part).drop_null().unique())
+        return type_of_texts(part.drop_null().unique())
     if kinds.is_floating(part.type):
         decimals = decimals_of([part])
         return ColumnType(Kind.DECIMAL, "decimal", scale=decimals) if decimals else ColumnType(Kind.INTEGER, "integer")

@@ -1,6 +1,7 @@
 """What the columns of a sheet mean, told by their cells and by how these are shown."""
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import pyarrow as pa
 
@@ -35,9 +36,22 @@ def type_of(parts: Sequence[pa.Array], shown: int | None) -> ColumnType:
     return NUMBER if shown is None else _number_type(parts, shown)
 
 
+def bounded(found: ColumnType) -> ColumnType:
+    """A declared type within what a sheet can keep: 15 digits, and milliseconds."""
+    match found.kind:
+        case Kind.INTEGER:
+            return replace(found, minimum=-(10**15) + 1, maximum=10**15 - 1)
+        case Kind.DECIMAL:
+            return replace(found, digits=15)
+        case Kind.TIMESTAMP | Kind.TIME:
+            return replace(found, scale=_SCALE)
+        case _:
+            return found
+
+
 def _number_type(parts: Sequence[pa.Array], shown: int) -> ColumnType:
     """The type of numbers that are shown with so many decimals, but may have more."""
     scale = decimals_of([part for part in parts if str(part.type) != "string"], shown)
     if scale == 0:
-        return ColumnType(Kind.INTEGER, "whole number", minimum=-(10**15) + 1, maximum=10**15 - 1)
-    return ColumnType(Kind.DECIMAL, f"number with {scale} decimals", scale=scale, digits=15)
+        return bounded(ColumnType(Kind.INTEGER, "whole number"))
+    return bounded(ColumnType(Kind.DECIMAL, f"number with {scale} decimals", scale=scale))

@@ -25,7 +25,7 @@ from tidymerge.targets.files.book import Book
 from tidymerge.targets.files.content import Edits, Found, NewFile
 from tidymerge.targets.files.serials import DATES, FIRST_DAY, serials
 from tidymerge.targets.files.sheet_edits import SheetEdits
-from tidymerge.targets.files.sheet_types import type_of
+from tidymerge.targets.files.sheet_types import bounded, type_of
 from tidymerge.targets.files.types import NONE_DECLARED, with_declared
 
 _MOST_ROWS, _MOST_SIGNS = 1_048_576, 32_767  # of a sheet, and of a cell
@@ -43,7 +43,7 @@ class WorkbookRows:
         self._address = address
         file = address.path.resolve()
         self.path: Path = like.path if like else file
-        self._types = types
+        self._types = {name: bounded(found) for name, found in types.items()}
         self._book = Book(file, address.part)
         table = self._book.table
         cells = table.reference(max(table.bottom, table.top + 1)) if table else None
@@ -191,6 +191,7 @@ class WorkbookRows:
 
     def add(self, columns: Sequence[TargetColumn]) -> None:
         """Have more columns at the right, blank in all rows. Raises WriteRefused where there is no room."""
+        columns = [replace(column, type=bounded(column.type)) for column in columns]
         self.columns = (*self.columns, *columns)
         right = 1 + (self._book.table.right if self._book.table else max(self._at.values()))
         for number in self._book.xml.numbers.tolist():

@@ -302,9 +302,9 @@ class MariaDatabase:
 
         Where nothing is committed, they are taken away again when the connection is closed.
         """
-        for statement in adding(self.in_sql(table), columns):
-            self._session.run(statement)
-        self._added = [(self.in_sql(table), name) for name, _ in columns]
+        for name, kind in columns:
+            self._session.run(adding(self.in_sql(table), [(name, kind)])[0])
+            self._added.append((self.in_sql(table), name))
         self._shapes.pop(table, None)
         self._session.begin()
 
