@@ -39,6 +39,9 @@ class Sheet:
         for row in rows:
             book.active.append(row)
         for at in range(3, len(rows) + 3):
+            for cell in book.active[at]:
+                if isinstance(cell.value, str):
+                    cell.data_type = "s"  # also what looks like a formula
             book.active.cell(at, 3).number_format = "0.00"
             book.active.cell(at, 4).number_format = "yyyy-mm-dd"
         book.save(folder / self.name)

@@ -4,6 +4,8 @@ import zipfile
 from datetime import date, datetime
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from openpyxl import Workbook, load_workbook
 from openpyxl.chart import BarChart, Reference
 from openpyxl.formatting.rule import CellIsRule
@@ -15,6 +17,10 @@ from python_calamine import CalamineWorkbook
 import tidymerge
 from conftest import NO_LIMITS, text_file
 from tidymerge import errors
+from tidymerge.model import Kind
+from tidymerge.past import past_runs, story
+from tidymerge.targets.files.serials import numbered, readable
+from tidymerge.targets.files.sheet_xml import number
 
 HEAD = ["Apiary", "Hive", "Queen", "Honey kg", "Seen on", "Price", "Worth"]
 NEWS = [["apiary", "hive", "queen", "honey kg", "seen on"], ["101", 1, "red", 12.5, "2026-06-01"], ["205", 7, "blue", "3.5", "2026-06-02"]]  # fmt: skip
@@ -95,6 +101,15 @@ def test_all_else_in_the_workbook_stays_and_new_rows_look_like_the_row_above(fol
     assert [cell.style_id for cell in sheet[4]] == [cell.style_id for cell in old[4]]
     assert sheet.dimensions == old.dimensions
     assert (sheet.tables["HiveList"].ref if table else sheet.auto_filter.ref) == "A3:G9"
+
+
+def test_a_formula_that_no_program_could_work_out_is_not_copied(folder):
+    target = book_of_hives(folder / "hives.xlsx")
+    book = load_workbook(target)
+    book["Hives"]["G9"] = '=" &'
+    book.save(target)
+    assert load(folder, target).rows.inserted == 1
+    assert load_workbook(target)["Hives"]["G10"].value is None
 
 
 def test_an_undone_row_that_others_wrote_below_leaves_a_gap_and_moves_nothing(folder):
@@ -181,6 +196,23 @@ def test_dates_are_counted_from_the_workbooks_own_first_day_and_shown_as_dates(f
     assert f"<v>{serial}.5</v>" in xml
     found = CalamineWorkbook.from_path(target).get_sheet_by_index(0).to_python()
     assert found[1] == [1, date(2026, 6, 1), datetime(2026, 6, 1, 12)]
+    told = [field for _, touch in story(["1"], past_runs()) for field in touch.fields]
+    assert told == [("seen", None, "2026-06-01"), ("at", None, "2026-06-01 12:00:00")]
+    tidymerge.undo(receipt.run)
+    assert f"<v>{serial}" not in parts(target)["xl/sheet.xml"].decode()
+
+
+@given(
+    st.floats(0, 3_000_000) | st.integers(0, 3_000_000).map(float),
+    st.sampled_from([Kind.DATE, Kind.TIMESTAMP, Kind.TIME]),
+    st.booleans(),
+)
+def test_a_date_in_words_is_the_same_number_again(serial, kind, base_1904):
+    text = f"n{number(serial)}"
+    shown = readable(text, kind, base_1904=base_1904)
+    assert numbered(shown, base_1904=base_1904) == text
+    if kind is Kind.DATE and serial == int(serial) and serial >= 61:
+        assert shown[0] == "m" or serial > 2_900_000
 
 
 def test_a_column_of_formulas_is_not_loaded_and_control_signs_are_rejected(folder):

@@ -1,5 +1,7 @@
 """Typed values as the exact text of a sheet's cells: dates are numbers of days (ECMA-376, 18.17.4)."""
 
+from datetime import datetime, timedelta
+
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -11,6 +13,7 @@ from tidymerge.targets.files.sheet_xml import number
 FIRST_DAY = 61  # 1 March 1900: before it the count is off, as 1900 is taken for a leap year
 DATES = (Kind.DATE, Kind.TIMESTAMP, Kind.TIME)
 _UNIX, _BASE_1904 = 25_569, 1_462  # day numbers of 1 January 1970, and of 1 January 1904
+_EPOCH = datetime(1970, 1, 1)  # noqa: DTZ001 - a sheet knows no zones
 _DAY = 86_400_000_000  # microseconds
 
 
@@ -41,3 +44,32 @@ def _numbered(numbers: np.ndarray, present: np.ndarray) -> pa.Array:
         [f"n{number(one)}" if there else None for one, there in zip(numbers.tolist(), present.tolist(), strict=True)],
         pa.string(),
     )
+
+
+def readable(text: str | None, kind: Kind, *, base_1904: bool) -> str | None:
+    """The exact text of a number of days as its date or time, marked by m, where the same number can be made of it."""
+    first = 0 if kind is Kind.TIME or base_1904 else FIRST_DAY
+    if text is None or text[0] != "n" or float(text[1:]) < first:
+        return text
+    shift = 0 if kind is Kind.TIME else _UNIX - (_BASE_1904 if base_1904 else 0)
+    try:
+        moment = _EPOCH + timedelta(microseconds=round((float(text[1:]) - shift) * _DAY))
+    except OverflowError:
+        return text
+    form = {Kind.DATE: "%Y-%m-%d", Kind.TIME: "%H:%M:%S"}.get(kind, "%Y-%m-%d %H:%M:%S")
+    fraction = f".{moment.microsecond:06}" if moment.microsecond else ""
+    shown = f"m{moment:{form}}{fraction}"
+    return shown if numbered(shown, base_1904=base_1904) == text else text
+
+
+def numbered(text: str | None, *, base_1904: bool) -> str | None:
+    """What `readable` was made of."""
+    if text is None or text[0] != "m":
+        return text
+    try:
+        if text[3:4] == ":":
+            return f"n{number((datetime.fromisoformat(f'1970-01-01 {text[1:]}') - _EPOCH) / timedelta(days=1))}"
+        days = (datetime.fromisoformat(text[1:]) - _EPOCH) // timedelta(microseconds=1) / _DAY
+    except ValueError:
+        return None
+    return f"n{number(days + _UNIX - (_BASE_1904 if base_1904 else 0))}"

@@ -1,7 +1,8 @@
 """The rows and cells of a sheet as they stand in its XML (ECMA-376, 18.3), so that all others stay to the byte.
 
 A cell's exact text starts with a letter for its kind: n a number, s a text, r a text with fonts of its own (as XML),
-b true or false, e an error, d a date as text, f a formula.
+b true or false, e an error, d a date as text, f a formula. (In columns of dates, numbers travel as dates, with an m:
+serials.py.)
 """
 
 import re

@@ -23,7 +23,7 @@ from tidymerge.sources.table import column_letter
 from tidymerge.sources.workbook import WorkbookSource
 from tidymerge.targets.files.book import Book
 from tidymerge.targets.files.content import Edits, Found, NewFile
-from tidymerge.targets.files.serials import DATES, FIRST_DAY, serials
+from tidymerge.targets.files.serials import DATES, FIRST_DAY, readable, serials
 from tidymerge.targets.files.sheet_edits import SheetEdits
 from tidymerge.targets.files.sheet_types import bounded, type_of
 from tidymerge.targets.files.types import NONE_DECLARED, with_declared
@@ -146,11 +146,27 @@ class WorkbookRows:
     def texts(self, names: Sequence[str], rows: Indices) -> pa.Table:
         """The exact text of some rows."""
         cells = [self._cells_of(number) for number in self._numbers[rows].tolist()]
-        return pa.table({name: pa.array([row.get(self._at[name]) for row in cells], pa.string()) for name in names})
+        found = {}
+        for name in names:
+            texts, kind = [row.get(self._at[name]) for row in cells], self._kinds[name]
+            if kind in DATES:
+                texts = [readable(text, kind, base_1904=self._book.base_1904) for text in texts]
+            found[name] = pa.array(texts, pa.string())
+        return pa.table(found)
+
+    @property
+    def _kinds(self) -> dict[str, Kind]:
+        return {column.name: column.type.kind for column in self.columns}
 
     def spelled(self, values: pa.Array, column: TargetColumn) -> pa.Array:
         """New values as exact text."""
-        return values if column.type.as_stored else serials(values, column.type.kind, base_1904=self._book.base_1904)
+        if column.type.as_stored:
+            return values
+        kind, base_1904 = column.type.kind, self._book.base_1904
+        texts = serials(values, kind, base_1904=base_1904)
+        if kind not in DATES:
+            return texts
+        return pa.array([readable(text, kind, base_1904=base_1904) for text in texts.to_pylist()], pa.string())
 
     def unwritable(self, texts: pa.Array, rows: Indices | None, column: TargetColumn) -> Mapping[int, str]:
         """Texts that a cell can't hold, cells with formulas, and new rows for which there is no room."""
