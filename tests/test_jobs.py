@@ -39,8 +39,8 @@ def load(folder, rows, columns, *, rules="", incoming="", before=(), table="t", 
     [
         ('a = "X"', ["x ", ""], ["x", None]),
         ('a = { from = ["X", "Y"], join = "-" }', ["x", ""], ["x-y", "y"]),
-        ('a = { from = "X", split = "/", part = 2 }', ["p/q", "p"], ["q", None]),
-        ('a = { from = "X", pattern = "no ([0-9]+)" }', ["hive no 12", "none"], ["12", None]),
+        ('a = { from = "X", split = "/", part = 2 }', ["p/q", "p"], ["q", "wrong number of pieces"]),
+        ('a = { from = "X", pattern = "no ([0-9]+)" }', ["hive no 12", "none"], ["12", "pattern not found"]),
         ('a = { from = "X", replace = [{ pattern = "[- ]", with = "" }], case = "upper", pad_to = 5 }', ["a-1 b", "7"], ["00A1B", "00007"]),
         ('a = { value = "same" }', ["x", "y"], ["same", "same"]),
         ("n = { value = 5 }", ["x", "y"], [5, 5]),
@@ -56,8 +56,13 @@ def load(folder, rows, columns, *, rules="", incoming="", before=(), table="t", 
         ('at = { from = "X", date_format = "%d/%m/%Y %H:%M" }', ["04/05/2026 09:30", ""], ["2026-05-04 09:30:00", None]),
         ('b = { from = "X", true_words = ["ja"], false_words = ["nein"] }', ["Ja", "nein"], [1, 0]),
         ('keeper = { from = "X", find = { in = "keepers", where = "email", take = "keeper_id" } }', ["ALMA@example.org", "no@example.org"], [1, "no such record"]),
-        ('keeper = { from = "X", find = { in = "keepers", where = "Name", take = "keeper_id", missing = "null" } }', ["nobody", "Jonas"], [None, "no such record"]),
+        ('keeper = { from = "X", find = { in = "keepers", where = "Name", take = "keeper_id", missing = "null" } }', ["nobody", "Jonas"], [None, "several found"]),
         ('n = { from = "X", default = 9 }', ["", "4"], [9, 4]),
+        ('a = { from = "X", split = ",", part = -1 }', ["p, q, r", "p"], ["r", "p"]),
+        ('a = { from = "X", split = ",", part = 2 }', ["p, q, r", "p, q"], ["wrong number of pieces", "q"]),
+        ('a = { from = "X", split = ",", part = 2, rest = "join" }', ["p, q, r", "p"], ["q, r", "wrong number of pieces"]),
+        ('a = { from = "X", split = ",", part = 2, rest = "drop", missing = "null" }', ["p, q, r", "p"], ["q", None]),
+        ('a = { from = "X", pattern = "[0-9]+", missing = "null" }', ["no 12", "p"], ["12", None]),
         ('a = { from = "X", clear_mark = "-" }', ["-", "x"], [None, "x"]),
         ('n = { from = "X", only_on = "update" }', ["5", "6"], [None, None]),
         ('a = { from = "X", default = "d", blanks = "clear" }', ["", "x"], ["d", "x"]),
@@ -72,6 +77,38 @@ def test_what_a_column_rule_makes_of_cells(folder, column, cells, wanted):
     assert [found["k1"], found["k2"]] == wanted
     again, after = load(folder, [["K", "X", "Y"], ["k1", cells[0], "y"], ["k2", cells[1], "y"]], f'k = "K"\n{column}')
     assert (again.rows.inserted, again.rows.updated, after) == (0, 0, rows)
+
+
+def test_two_columns_that_cut_one_text_take_all_of_it(folder):
+    columns = 'k = "K"\na = { from = "X", split = "," }\nn = { from = "X", split = ",", part = 2 }'
+    rows = [["K", "X"], ["k1", "Elm Road 3, 8001"], ["k2", "Elm Road 3, rear, 8001"], ["k3", "Elm Road 3"]]
+    receipt, found = load(folder, rows, columns)
+    assert [(row[0], row[1], row[2]) for row in found] == [("k1", "Elm Road 3", 8001)]
+    assert [(cell.row, cell.reason) for cell in receipt.rejects.first] == [
+        (3, "wrong number of pieces"),
+        (4, "wrong number of pieces"),
+    ]
+
+
+def test_instructions_for_different_columns_are_changes_to_one_record(folder):
+    rules = 'instruction = { column = "Do", values = { price = ["n"], name = ["a"], day = ["s"] } }'
+    rows = [
+        ["K", "A", "N", "S", "Do"],
+        ["k1", "", "7", "", "price"], ["k1", "new", "", "", "name"],
+        ["k2", "", "8", "", "price"], ["k2", "", "9", "", "price"],
+        ["k3", "old", "", "", "name"], ["k3", "", "", "2026-05-09", "day"],
+    ]  # fmt: skip
+    receipt, found = load(folder, rows, ALL, rules=rules, before=OLD)
+    assert {row[0]: (row[1], row[2], row[4]) for row in found} == {
+        "k1": ("new", 7, "2026-05-01"),
+        "k2": (None, 2, "2026-05-02"),
+        "k3": ("old", 3, "2026-05-09"),
+    }
+    assert (receipt.rows.updated, receipt.rows.unchanged, receipt.rows.rejected) == (3, 1, 2)
+    assert (receipt.tables[0].records_updated, receipt.fields_updated) == (2, 3)
+    again, _ = load(folder, rows, ALL, rules=rules)
+    assert (again.rows.unchanged, again.rows.rejected) == (4, 2)
+    assert tidymerge.undo(receipt.run).rows.updated == 2
 
 
 OLD = [("k1", "old", 1, 1.5, "2026-05-01"), ("k2", None, 2, 2.5, "2026-05-02"), ("k3", "old", 3, None, None)]
@@ -102,9 +139,9 @@ ALL = 'k = "K"\na = "A"\nn = "N"\ns = "S"'
         ('k = "K"\nn = "N"\na = { from = "A", only_on = "update" }', "", (1, 3, 0, 0, 0), {"k1": ("old", 0, "2026-05-01"), "k2": ("new", 5, "2026-05-02"), "k4": (None, 4, None)}),
         ('k = "K"\na = { from = "A", only_on = "update" }', "", (1, 0, 3, 0, 0), {"k2": (None, 2, "2026-05-02")}),
         ('k = "K"\nn = "N"\na = { stamp = "file" }', 'update_when = "incoming.n > 5"', (1, 1, 0, 2, 0), {"k1": ("old", 1, "2026-05-01"), "k3": ("in.csv", 9, None), "k4": ("in.csv", 4, None)}),
-        (ALL, 'instruction = { column = "do", values = { up = "update", new = "insert", price = ["n"] } }', (1, 3, 0, 0, 0), {"k2": (None, 5, "2026-05-02")}),
-        (ALL, 'instruction = { column = "Do", values = { up = "insert", new = "update" } }', (0, 1, 0, 0, 3), {"k1": ("old", 1, "2026-05-01"), "k2": (None, 2, "2026-05-02")}),
-        (ALL, 'instruction = { column = "Do", values = { up = "skip", price = "skip", new = "skip" } }', (0, 1, 0, 3, 0), {"k4": None}),
+        (ALL, 'instruction = { column = "do", blank = "load", values = { up = "update", new = "insert", price = ["n"] } }', (1, 3, 0, 0, 0), {"k2": (None, 5, "2026-05-02")}),
+        (ALL, 'instruction = { column = "Do", blank = "skip", values = { up = "insert", new = "update" } }', (0, 0, 0, 1, 3), {"k1": ("old", 1, "2026-05-01"), "k2": (None, 2, "2026-05-02")}),
+        (ALL, 'instruction = { column = "Do", values = { up = "skip", price = "skip", new = "skip" } }', (0, 0, 0, 3, 1), {"k4": None}),
     ],
 )  # fmt: skip
 def test_rules(folder, columns, rules, outcomes, wanted):
@@ -140,7 +177,8 @@ def test_all_records_of_a_key_can_be_updated(folder):
         load(folder, [["A", "N"], ["x", 7]], columns, rules=text, before=before, key="k")
     receipt, rows = load(folder, [["A", "N"], ["x", 7]], columns, rules=text, key="a")
     assert [row[:3] for row in rows] == [("k1", "x", 7), ("k2", "x", 7), ("k3", "y", 1)]
-    assert (receipt.rows.updated, receipt.fields_updated, receipt.tables[0].read_back) == (1, 2, 2)
+    table = receipt.tables[0]
+    assert (receipt.rows.updated, table.records_updated, receipt.fields_updated, table.read_back) == (1, 2, 2, 2)
 
 
 def test_a_look_up_into_the_target_sees_rows_of_the_same_load(folder):

@@ -45,7 +45,8 @@ class ChangeSet:
     `given[c]` marks the inserts that give column c a value, be it null; the others leave it to its default.
     `stamps` are columns that no fingerprint heeds; `skips` are the skipped rows by why.
     `leaving` are the records to delete, `removed` what they hold, `leaving_rows` the rows that ask for it and
-    `departures` their places in a staging table of their own, numbered on from `positions`.
+    `departures` their places in a staging table of their own, numbered on from `positions`. The rows `along` change a
+    record too, by the update that the rows `along_with` ask for.
     """
 
     outcomes: npt.NDArray[np.uint8]
@@ -65,6 +66,8 @@ class ChangeSet:
     leaving_rows: Indices = field(default_factory=_no_indices)
     departures: Indices = field(default_factory=_no_indices)
     removed: pa.Table = field(default_factory=lambda: pa.table({}))
+    along: Indices = field(default_factory=_no_indices)
+    along_with: Indices = field(default_factory=_no_indices)
 
     @property
     def updates(self) -> int:
@@ -88,7 +91,7 @@ class Logged:
 
     `outcomes` are updated, inserted or deleted; `rows` the incoming row numbers; `keys` find the records. `before` and
     `after` have the other columns that the run touched: of an update where `changed` marks it, of a deleted record
-    all before, of a new one all after; null elsewhere.
+    all before, of a new one all after; null elsewhere. `files` name where each row is from, where the run had several.
     """
 
     outcomes: npt.NDArray[np.uint8]
@@ -97,6 +100,7 @@ class Logged:
     before: pa.Table
     after: pa.Table
     changed: Mapping[str, Mask]
+    files: pa.Array | None = None
 
 
 @dataclass(frozen=True, slots=True)

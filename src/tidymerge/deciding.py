@@ -6,20 +6,23 @@ from datetime import datetime
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from tidymerge.changes import ChangeSet, Tally
 from tidymerge.core import account, caution
-from tidymerge.core.columns import Converted, Surroundings, convert
+from tidymerge.core.cells import as_array
+from tidymerge.core.columns import Converted, Surroundings, convert, used_columns
 from tidymerge.core.conditions import Conditions, compile_conditions, resolved, rows_to_skip
 from tidymerge.core.constraints import dropped, flaws_of, refused
-from tidymerge.core.decide import Question, decide, reject
+from tidymerge.core.decide import Question, decide, differs, reject
 from tidymerge.core.limits import doubts, exceeded
 from tidymerge.core.lookup import LookUp
 from tidymerge.core.mapping import pair_columns, target_name
 from tidymerge.core.match import code_keys, match
 from tidymerge.core.view import mapping_view
+from tidymerge.errors import BadOption
 from tidymerge.job.model import Job
-from tidymerge.model import Existing, Flaw, Incoming, Pairing, TableShape, TargetColumn
+from tidymerge.model import Existing, Flaw, Incoming, Indices, Pairing, TableShape, TargetColumn
 from tidymerge.ports import NewColumn, Progress, Refusal, Target
 from tidymerge.receipt import Conflict, MappedColumn
 from tidymerge.rules import Find, Rules
@@ -99,6 +102,7 @@ class _Noticed:
     known: list[Callable[[], pa.Table]] = field(default_factory=list)
     refusals: list[Refusal] = field(default_factory=list)
     rounded: dict[str, int] = field(default_factory=dict)
+    not_found: dict[str, int] = field(default_factory=dict)
     unreadable: dict[str, int] = field(default_factory=dict)
     skips: dict[str, int] = field(default_factory=dict)
     view: tuple[MappedColumn, ...] = ()
@@ -113,7 +117,11 @@ class _Noticed:
             "(a spreadsheet's float noise)."
             for column, count in self.rounded.items()
         ]
-        return (*rounded, *(f"{count:,} skipped: {why}." for why, count in self.skips.items()))
+        lost = [
+            f"{count:,} {caution.plural(count, 'look-up', 'look-ups')} for {column} found nothing, which loads nothing."
+            for column, count in self.not_found.items()
+        ]
+        return (*rounded, *lost, *(f"{count:,} skipped: {why}." for why, count in self.skips.items()))
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,9 +149,10 @@ class Plan:
             now,
             conditions.computes,
             {find: _look_up(target, find) for find in finds if find is not None},
-            {"time": f"{now:%Y-%m-%d %H:%M:%S}", "file": incoming.address, "run": name},
+            {"time": f"{now:%Y-%m-%d %H:%M:%S}", "run": name},
             rules.clear_mark,
             shape.name,
+            conditions.asked(incoming) | ({rules.instruction.column} if rules.instruction else set()),
         )
         return cls(shape, pairing, rules, conditions, around, target)
 
@@ -163,14 +172,43 @@ class Plan:
         """Decide about some rows; without the records that may match, these are fetched."""
         skipped = rows_to_skip(incoming, self.conditions)
         converted = convert(incoming, self.pairing, self.around, skipped)
+        exact = self._keys_as_they_came(converted)
         if existing is None:
-            keys = converted.values.select(self.pairing.key)
+            keys = pa.concat_tables([converted.values.select(self.pairing.key), *([exact[1]] if exact else [])])
             existing = self.target.fetch(self.columns_read, self.pairing.key_columns, keys)
+        if exact:
+            converted = self._with_exact_keys(converted, exact, existing)
         codes = code_keys(converted.values, existing.values, self.pairing.key_columns, self.target.equal_codes)
         question = Question(
             incoming, converted, existing, codes, match(codes), self.pairing, self.shape, self.rules, self.conditions
         )
         return converted, existing, decide(question, skipped)
+
+    def _keys_as_they_came(self, converted: Converted) -> tuple[Indices, pa.Table] | None:
+        """The rows whose key tidying changed, with their keys as they arrived."""
+        names = [name for name in self.pairing.key if name in converted.untidied]
+        if not names:
+            return None
+        tidied = converted.values.select(self.pairing.key)
+        other = [differs(converted.untidied[name], as_array(tidied[name])) for name in names]
+        rows = np.flatnonzero(np.logical_or.reduce(other))
+        came = {name: converted.untidied.get(name, tidied[name]) for name in self.pairing.key}
+        return (rows, pa.table(came).take(pa.array(rows))) if len(rows) else None
+
+    def _with_exact_keys(self, converted: Converted, exact: tuple[Indices, pa.Table], existing: Existing) -> Converted:
+        """A key that a record has exactly as it arrived is that record's, whatever tidying would make of it."""
+        rows, keys = exact
+        codes = code_keys(keys, existing.values, self.pairing.key_columns, self.target.equal_codes)
+        known = match(codes).times > 0
+        values = converted.values
+        for name in self.pairing.key if known.any() else ():
+            mask = np.zeros(values.num_rows, bool)
+            mask[rows[known]] = True
+            came = pc.replace_with_mask(
+                as_array(values[name]), pa.array(mask), as_array(keys[name]).filter(pa.array(known))
+            )
+            values = values.set_column(values.column_names.index(name), name, came)
+        return replace(converted, values=values)
 
 
 def decide_all(
@@ -182,6 +220,11 @@ def decide_all(
 ) -> Decided:
     """Read, match, compare and stage all rows, and settle the constraints. `run` is the run's name and time."""
     shape = target.describe()
+    if job.rules.update_all and not shape.primary_key:
+        raise BadOption(
+            f"{shape.name} has no primary key to tell records of one key apart, so an update of all of them could "
+            'not be undone. Leave several_records = "update-all" out, or give the table a primary key.'
+        )
     if not job.add:
         check_types(job, shape)
     progress.stage("reading the incoming rows")
@@ -207,6 +250,8 @@ def decide_all(
     lookalikes = counted.inserted and not noticed.complete
     known = [_lookalikes(target, changes, plan.pairing)] if lookalikes else noticed.known
     warnings = caution.cautions(counted, noticed.unreadable)
+    warnings += caution.uncalculated(gathered.sample, used_columns(plan.pairing, plan.around))
+    warnings += caution.doubtful_letters([(part.rows, part.changes) for part in settled], plan.pairing)
     warnings += doubts(job.limits, counted, rows_before, plan.pairing.key)
     warnings += caution.near_misses([(part.rows, part.changes) for part in settled], known, plan.pairing)
     return Decided(
@@ -257,6 +302,7 @@ def _decide_piece(plan: Plan, piece: Piece, noticed: _Noticed, first: int) -> Pa
     if first:
         changes = replace(changes, positions=changes.positions + first)
     noticed.add(converted.rounded, noticed.rounded)
+    noticed.add(converted.not_found, noticed.not_found)
     noticed.add({name: int(mask.sum()) for name, mask in existing.unreadable.items()}, noticed.unreadable)
     if not noticed.view:
         skipped = rows_to_skip(incoming, plan.conditions)

@@ -17,6 +17,7 @@
     │   ├── NoSuchSheet
     │   ├── BrokenFile                            not what its ending says, damaged, or badly quoted
     │   ├── WrongEncoding
+    │   ├── SourceChanged                         a file that somebody wrote while it was read
     │   ├── NoRows                                nothing in it
     │   └── NoHeader                              no row that looks like column names
     ├── TargetError                           1   the target can't be read or written
@@ -123,6 +124,10 @@ class BrokenFile(SourceError):
 
 class WrongEncoding(SourceError):
     """The bytes are not text in the encoding given or found."""
+
+
+class SourceChanged(SourceError):
+    """The file was written while it was read, so it can't be said which rows it had."""
 
 
 class NoRows(SourceError):

@@ -13,7 +13,7 @@ from tidymerge.committing import Orders, Saved, Shield, carry_out
 from tidymerge.core import caution
 from tidymerge.deciding import Decided, decide_all
 from tidymerge.errors import NotUndoable, Stopped, TargetChanged
-from tidymerge.gathering import Gathering, checksums
+from tidymerge.gathering import Gathering
 from tidymerge.history.folder import FolderLog
 from tidymerge.history.place import user
 from tidymerge.job.model import Job
@@ -80,20 +80,13 @@ def load(
     log = FolderLog()
     address = reopened(job.target)
     told = settle_all(log, address)
-    run = Run(
-        clock.run or "",
-        State.LOADED,
-        clock.started,
-        user(),
-        address,
-        files=checksums(job.incoming),
-        job=job.file,
-    )
-    with recorded(log, run) as recording, Gathering(job) as gathering:
+    run = Run(clock.run or "", State.LOADED, clock.started, user(), address, job=job.file)
+    with Gathering(job) as gathering, recorded(log, run := replace(run, files=gathering.checksums())) as recording:
 
         def once() -> Receipt:
             with open_target(job.target, write=True, types=job.types) as target:
                 decided = decide_all(job, target, gathering.rows, (run.name, clock.started), progress)
+                gathering.unchanged()
                 decided = replace(decided, notes=(*told, *decided.notes))
                 _check_expectations(decided, job, clock, accept_warnings, expect, rejects)
                 orders = Orders(

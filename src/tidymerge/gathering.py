@@ -2,7 +2,9 @@
 
 import glob
 import hashlib
+import re
 import tempfile
+from collections import Counter
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import replace
@@ -17,7 +19,7 @@ from tidymerge.address import STANDARD_INPUT, is_server, parse, without_password
 from tidymerge.core.header import ROWS_SEARCHED, find_header
 from tidymerge.core.mapping import listing
 from tidymerge.core.mended import mended
-from tidymerge.errors import BadOption, NoSuchFile, NoSuchSheet
+from tidymerge.errors import BadOption, NoSuchFile, NoSuchSheet, SourceChanged
 from tidymerge.job.model import Job
 from tidymerge.model import Incoming, IncomingColumn, TableShape
 from tidymerge.ports import BatchedSource, Irregular, Source, Target
@@ -31,11 +33,13 @@ _WILD = set("*?[")
 class Gathering:
     """The incoming rows of a job, read once even if the load is started several times.
 
-    It keeps a private folder on disk, for rows that are too many for memory, until it is left.
+    Patterns are spelled out once, so that a file that arrives meanwhile is neither read nor noted. It keeps a private
+    folder on disk, for rows that are too many for memory, until it is left. Raises SourceError.
     """
 
     def __init__(self, job: Job) -> None:
-        self._job = job
+        self._job = replace(job, incoming=tuple(addresses(job.incoming)))
+        self._seen = {text: _state(text) for text in self._job.incoming}
         self._folder = tempfile.TemporaryDirectory(prefix="tidymerge-", ignore_cleanup_errors=True)
         self._gathered: Gathered | None = None
 
@@ -55,6 +59,27 @@ class Gathering:
             self._gathered = found
         return found
 
+    def checksums(self) -> dict[str, str | None]:
+        """The incoming addresses, with the SHA-256 of the files; databases change too often to have one."""
+        return checksums(self._job.incoming)
+
+    def unchanged(self) -> None:
+        """Make sure that the files are still those of which the checksums are. Raises SourceChanged."""
+        for text, state in self._seen.items():
+            if _state(text) != state:
+                raise SourceChanged(f"{text} changed while it was read; nothing was written. Run this again.")
+
+
+def _state(text: str) -> tuple[int, int, int] | None:
+    """What tells whether a file is still the same: its place on the disk, size and time; None for what is no file."""
+    if text == STANDARD_INPUT or is_server(text):
+        return None
+    try:
+        found = parse(text).path.stat()
+    except OSError:
+        return None
+    return (found.st_ino, found.st_size, found.st_mtime_ns) if not is_database(text) else None
+
 
 def gather(job: Job, shape: TableShape, target: Target, folder: Path) -> tuple[Gathered, bool]:
     """The rows of a job, and whether any come over the target's connection. Raises SourceError and BadOption."""
@@ -63,7 +88,7 @@ def gather(job: Job, shape: TableShape, target: Target, folder: Path) -> tuple[G
     names = {column.name for column in shape.columns} | set(job.renames.values())
     names |= {source for rule in job.columns.values() for source in rule.sources}
     sources, is_own = [], False
-    for address in addresses(job.incoming):
+    for address in job.incoming:
         own = target.source(address, job.read)
         is_own |= own is not None
         sources.append(own or open_source(address, job.read))
@@ -111,6 +136,8 @@ def together(parts: Sequence[Incoming]) -> Incoming:
         notes=tuple(dict.fromkeys(note for part in parts for note in part.notes)),
         origins=tuple(part.address for part in parts),
         origin=np.repeat(np.arange(len(parts)), lengths),
+        uncalculated=dict(sum((Counter(part.uncalculated) for part in parts), Counter())),
+        assumed=next((part.assumed for part in parts if part.assumed), None),
     )
 
 
@@ -142,7 +169,7 @@ def _header_row(job: Job, source: Source, names: set[str]) -> int:
 
 
 def addresses(given: Sequence[str]) -> list[str]:
-    """The addresses with patterns such as week*.xlsx#Inspections spelled out, in order of name."""
+    """The addresses with patterns such as week*.xlsx#Inspections spelled out, week2 before week10."""
     found: list[str] = []
     for text in given:
         if is_server(text):
@@ -151,7 +178,7 @@ def addresses(given: Sequence[str]) -> list[str]:
         name, mark, part = text.partition("#")
         files = [name]
         if text != STANDARD_INPUT and set(name) & _WILD and not Path(name).exists() and not Path(text).exists():
-            files = sorted(glob.glob(name))  # noqa: PTH207 - the pattern may be absolute
+            files = sorted(glob.glob(name), key=_natural)  # noqa: PTH207 - the pattern may be absolute
             if not files:
                 raise NoSuchFile(f"No file fits the pattern {name}.")
         for file in files:
@@ -159,10 +186,15 @@ def addresses(given: Sequence[str]) -> list[str]:
     return found
 
 
+def _natural(name: str) -> list[tuple[int, str]]:
+    """What sorts names as people do: numbers in them by their size."""
+    return [(int(piece), "") if piece.isdecimal() else (-1, piece) for piece in re.split(r"([0-9]+)", name)]
+
+
 def checksums(given: Sequence[str]) -> dict[str, str | None]:
     """The incoming addresses, with the SHA-256 of those that are files; databases change too often to have one."""
     found: dict[str, str | None] = {}
-    for text in addresses(given):
+    for text in given:
         if text == STANDARD_INPUT or is_server(text):
             found[without_password(text)] = None
             continue

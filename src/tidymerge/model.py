@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from tidymerge.rules import ColumnRule
 
-OPEN_SCALE = 15  # decimals kept of a number that is declared without a scale
+MOST_DIGITS = 38  # that a 128-bit decimal holds
 Indices = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
 
@@ -48,10 +48,13 @@ _ARROW = {
 class ColumnType:
     """A target column's type: its kind and the bounds of what it can hold.
 
-    `length` counts characters; `precision` and `scale` are decimal digits; `digits` is how many
+    `length` counts characters, `octets` bytes (of text as UTF-8); a `padded` column fills shorter values up;
+    `precision` and `scale` are decimal digits; `digits` is how many
     significant digits the target keeps of a decimal; of a float `precision` counts bits (24 for single
-    precision), of a time or timestamp `scale` is the digits after its seconds; `allowed` lists the only
-    texts that an enumeration takes; `numeric_text` marks a text column in which the database stores
+    precision) and `digits` those it is rounded to if it has a scale, of a time or timestamp `scale` is the
+    digits after its seconds; `allowed` lists the only
+    texts that an enumeration takes; `minimum` and `maximum` bound integers, and decimals where `bounded`;
+    `numeric_text` marks a text column in which the database stores
     text that looks like a number as a number. Values `as_stored` are not typed: they travel as the
     database's own exact text, of which it can make the very same value again.
     """
@@ -59,11 +62,14 @@ class ColumnType:
     kind: Kind
     declared: str
     length: int | None = None
+    octets: int | None = None
+    padded: bool = False
     precision: int | None = None
     scale: int | None = None
     digits: int | None = None
     minimum: int = -(2**63)
     maximum: int = 2**63 - 1
+    bounded: bool = False
     zone: bool = False
     numeric_text: bool = False
     allowed: tuple[str, ...] = ()
@@ -76,7 +82,7 @@ class ColumnType:
             return pa.string()
         match self.kind:
             case Kind.DECIMAL:
-                return pa.decimal128(38, self.decimals)
+                return pa.string() if self.spelled_out else pa.decimal128(MOST_DIGITS, self.decimals)
             case Kind.TIMESTAMP:
                 return pa.timestamp("us", "UTC" if self.zone else None)
             case kind:
@@ -84,8 +90,13 @@ class ColumnType:
 
     @property
     def decimals(self) -> int:
-        """Digits kept after the decimal point; a decimal declared without a scale gets OPEN_SCALE."""
-        return OPEN_SCALE if self.scale is None else self.scale
+        """Digits kept after the decimal point of a decimal that declares them; 0 of others."""
+        return self.scale or 0
+
+    @property
+    def spelled_out(self) -> bool:
+        """Whether decimals are held as texts in one spelling (`core.digits`): 128 bits may not hold them all."""
+        return self.kind is Kind.DECIMAL and (self.scale is None or (self.precision or 0) > MOST_DIGITS)
 
 
 class Fold(StrEnum):
@@ -126,11 +137,15 @@ class TargetColumn:
 
 @dataclass(frozen=True, slots=True)
 class ForeignKey:
-    """`columns` of the target must be found as `referred` columns of `table`."""
+    """`columns` of the target must be found as `referred` columns of `table`.
+
+    With `follows` the database changes them along when those change.
+    """
 
     columns: tuple[str, ...]
     table: str
     referred: tuple[str, ...]
+    follows: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -202,6 +217,9 @@ class Flaw:
 class Incoming:
     """The rows to load. `row_numbers` are as the person sees them, 1 for the top line.
 
+    A flaw of a column counts where that column is used. `assumed` is the encoding of a text file that does not tell
+    its own; `uncalculated` counts, by column, the formulas whose result is not stored.
+
     Rows gathered from several addresses have these in `origins`, and in `origin` which one each row is from.
     """
 
@@ -214,6 +232,8 @@ class Incoming:
     notes: tuple[str, ...] = ()
     origins: tuple[str, ...] = ()
     origin: Indices | None = None
+    assumed: str | None = None
+    uncalculated: Mapping[str, int] = field(default_factory=dict)
 
     def place(self, row: int) -> str:
         """Where a row stands, for people: its number, with its file or sheet if the rows come from several."""
@@ -239,6 +259,7 @@ class Reason(StrEnum):
     DIGITS_LOST = "digits lost"
     OUT_OF_RANGE = "out of range"
     TOO_LONG = "too long"
+    WRONG_LENGTH = "wrong length"
     NOT_A_DATE = "not a date"
     NOT_A_TIME = "not a time"
     NOT_A_TIMESTAMP = "not a timestamp"
@@ -250,6 +271,8 @@ class Reason(StrEnum):
     TURNED_INTO_DATE = "a date among text"
     STORED_AS_NUMBER = "text that would be stored as a number"
     FORMULA_ERROR = "a formula error"
+    NOT_SPLIT = "wrong number of pieces"
+    PATTERN_NOT_FOUND = "pattern not found"
     NOT_IN_MAP = "not in the value map"
     NOT_COMPUTED = "can't be computed"
     UNKNOWN_INSTRUCTION = "unknown instruction"
@@ -259,6 +282,8 @@ class Reason(StrEnum):
     SEVERAL_RECORDS = "several records"
     BLANK_NOT_ALLOWED = "blank not allowed"
     NO_SUCH_RECORD = "no such record"
+    SEVERAL_FOUND = "several found"
+    BLANK_INSTRUCTION = "no instruction"
     NOT_UNIQUE = "not unique"
     CHECK_FAILED = "check failed"
     REFUSED = "refused by the target"

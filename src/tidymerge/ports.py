@@ -156,6 +156,12 @@ class Target(Protocol):
     def as_stored(self, changes: ChangeSet, columns: Sequence[TargetColumn], *, written: bool = False) -> pa.Table:
         """The records of staged updates as they now stand, as exact text; once `written`, also those inserted."""
 
+    def readable(self, texts: pa.Table) -> pa.Table:
+        """Exact texts, by column, in a form that people can read, for the log."""
+
+    def exact(self, texts: pa.Table) -> pa.Table:
+        """The exact texts that `readable` was given, whatever the columns hold by now."""
+
     def write(self, changes: ChangeSet) -> Written:
         """Write changes that are staged: only changed rows, only changed columns."""
 

@@ -62,7 +62,10 @@ class MappedColumn:
 
 @dataclass(frozen=True, slots=True)
 class TableReceipt:
-    """What a run did to one target table. Columns that it added, or took away again, come with their types."""
+    """What a run did to one target table. Columns that it added, or took away again, come with their types.
+
+    `records_updated` counts records: several of them may be updated by one row, or one by several rows.
+    """
 
     target: str
     key: tuple[str, ...]
@@ -80,6 +83,7 @@ class TableReceipt:
     read_back: int = 0
     columns_added: Mapping[str, str] = field(default_factory=dict)
     columns_dropped: Mapping[str, str] = field(default_factory=dict)
+    records_updated: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,12 +114,16 @@ class Conflict:
 
 @dataclass(frozen=True, slots=True)
 class Touch:
-    """What one run did to one record: the outcome, the incoming row, and each field before and after."""
+    """What one run did to one record: the outcome, the incoming row, and each field before and after.
+
+    `file` says where the row is from, if the run had rows from several places.
+    """
 
     outcome: str
     row: int
     key: tuple[str, ...]
     fields: tuple[tuple[str, str | None, str | None], ...]
+    file: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

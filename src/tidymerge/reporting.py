@@ -144,6 +144,7 @@ def _table_receipt(
         read_back=sum(part.changes.after.num_rows for part in decided.parts) if touched else 0,
         columns_added={column.name: column.type for column in decided.added},
         columns_dropped={column.name: column.type for column in decided.dropped},
+        records_updated=sum(part.changes.updates for part in decided.parts),
     )
 
 

@@ -35,7 +35,9 @@ class Find:
 class ColumnRule:
     """How one target column gets its value. Steps apply in the order in which they stand here.
 
-    `sources` are joined by `join`; `split` and `part` (from 1) or `pattern` (its first group) take a piece;
+    `sources` are joined by `join`; `split` and `part` (from 1, or from the end if negative) or `pattern` (its first
+    group) take a piece, where there must be `pieces` of them: `rest` says what becomes of more ("join": the last one
+    has them all, "drop"), and with `missing_is_null` a text without the piece gives nothing;
     `replace` are (pattern, replacement) pairs (RE2); `values` maps texts, `otherwise` is what becomes of others
     (None: a reject; KEEP_VALUE: they stay). `update_when` is "greater", "empty" or an expression.
     """
@@ -47,6 +49,9 @@ class ColumnRule:
     stamp: str | None = None
     split: str | None = None
     part: int = 1
+    pieces: int | None = None
+    rest: str | None = None
+    missing_is_null: bool = False
     pattern: str | None = None
     replace: tuple[tuple[str, str], ...] = ()
     case: str | None = None
@@ -85,13 +90,14 @@ KEEP_VALUE = "\0keep"  # what `otherwise` holds for "keep": no text of a file ca
 
 @dataclass(frozen=True, slots=True)
 class Instruction:
-    """The column whose values say what to do with a row.
+    """The column whose values say what to do with a row; `blank` is "reject", "skip" or "load".
 
     `actions` maps text to an action and, for an update, the only columns it may change (none: all).
     """
 
     column: str
     actions: Mapping[str, tuple[Action, tuple[str, ...]]]
+    blank: str = "reject"
 
 
 @dataclass(frozen=True, slots=True)

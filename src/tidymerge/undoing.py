@@ -21,8 +21,14 @@ from tidymerge.splitting import Gathered
 def held_against(
     run: Run, logs: Iterable[Logged], target: Target, shape: TableShape
 ) -> Iterator[tuple[Logged, Pairing, Existing, Comparison]]:
-    """Each part of a run's log with the records as they are now. Raises NotUndoable if a column is gone."""
-    for log in logs:
+    """Each part of a run's log, exact, with the records as they are now. Raises NotUndoable if a column is gone."""
+    for readable in logs:
+        log = replace(
+            readable,
+            keys=target.exact(readable.keys),
+            before=target.exact(readable.before),
+            after=target.exact(readable.after),
+        )
         pairing = _pairing(run, log, shape)
         existing = target.fetch(pairing.columns, pairing.key_columns, log.keys.select(pairing.key))
         codes = code_keys(log.keys, existing.values, pairing.key_columns, target.equal_codes)
@@ -78,10 +84,11 @@ def decide_undo(run: Run, logs: Iterable[Logged], target: Target, progress: Prog
     staged = 0
     pairing = None
     for log, pairing, existing, found in held_against(run, logs, target, shape):
-        changes = reversal(log, run, existing, found, pairing, shape)
+        changes = reversal(log, run, existing, found, pairing, shape, target.readable)
         changes = replace(changes, positions=changes.positions + staged, departures=changes.departures + staged)
         staged += len(changes.positions) + changes.deletes
-        seen.append(log)
+        tables = (target.readable(table) for table in (log.keys, log.before, log.after))
+        seen.append(replace(log, **dict(zip(("keys", "before", "after"), tables, strict=True))))
         incoming = Incoming(f"run {run.name}", (), log.rows, 0)
         parts.append(Part(_always(incoming), changes, len(log.rows)))
         refusals += target.stage(changes, existing, pairing)
@@ -90,7 +97,7 @@ def decide_undo(run: Run, logs: Iterable[Logged], target: Target, progress: Prog
         raise NotUndoable(f"The run {run.name} changed nothing, so there is nothing to undo.")
     rows_before = target.count()
     progress.stage("testing the constraints")
-    readable = shown if run.marked else as_they_are
+    readable = _for_people(target) if run.marked else as_they_are
     settled = settle_constraints(target, without_refused(parts, refusals, target), pairing, readable)
     changed = [part.changes for part in settled]
     for part in settled:
@@ -113,6 +120,16 @@ def decide_undo(run: Run, logs: Iterable[Logged], target: Target, progress: Prog
         added=tuple(again),
         dropped=dropped,
     )
+
+
+def _for_people(target: Target) -> Callable[[ChangeSet], ChangeSet]:
+    """What makes changes of exact text fit to be read."""
+
+    def readable(changes: ChangeSet) -> ChangeSet:
+        tables = (target.readable(table) for table in (changes.after, changes.before, changes.removed))
+        return shown(replace(changes, **dict(zip(("after", "before", "removed"), tables, strict=True))))
+
+    return readable
 
 
 def _with_dropped(run: Run, target: Target) -> tuple[TableShape, list[NewColumn]]:

@@ -73,9 +73,7 @@ def test_a_cell_becomes_the_value_or_says_why_not(to, cell, wanted):
 def test_many_digits_are_neither_rounded_nor_too_many_for_us():
     open_ended, eight = ColumnType(Kind.DECIMAL, "numeric"), ColumnType(Kind.DECIMAL, "numeric(38,8)", scale=8)
     floats = cast_cells([pa.array([99999999999999.5, 0.1 + 0.2, 123456789012345.0, 1e16, 1 / 3])], open_ended, 5)
-    assert floats.values.to_pylist() == [
-        Decimal("99999999999999.5"), Decimal("0.3"), Decimal(123456789012345), None, Decimal("0.333333333333333"),
-    ]  # fmt: skip
+    assert floats.values.to_pylist() == ["99999999999999.5", "0.3", "123456789012345", None, "0.333333333333333"]
     assert [(str(bad.reason), bad.rows.tolist()) for bad in floats.bad] == [("digits lost", [3])]
     texts = ["99999999999999999999.1234567891", "99999999999999999999.12345678", "+1"]  # the first has thirty digits
     cast = cast_cells([pa.array(texts)], eight, 3)

@@ -74,4 +74,7 @@ def test_steps_apply_in_the_order_of_the_reference():
     )  # fmt: skip
     found = shaped(rule, ["a/no 102 b", "a/7", "x"], Kind.TEXT)
     assert found.parts[0].to_pylist() == ["found", None, None]
-    assert found.flaws[0].values.to_pylist() == ["***7"]
+    assert [(flaw.reason, flaw.values.to_pylist()) for flaw in found.flaws] == [
+        ("wrong number of pieces", ["x"]),
+        ("not in the value map", ["***7"]),
+    ]

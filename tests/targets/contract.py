@@ -108,6 +108,78 @@ class TargetContract:
             (1, "a@example.org"), (2, "b@example.org"), (3, "new@example.org"), (6, "e@example.org"),
         ]  # fmt: skip
 
+    @pytest.mark.parametrize(
+        ("schema", "stored", "incoming", "wanted"),
+        [
+            # a swap, a chain, a circle of three, a value that an insert takes over
+            ("k INTEGER PRIMARY KEY, u VARCHAR(9) UNIQUE", "(1, 'a'), (2, 'b')", [[1, "b"], [2, "a"]], [(1, "b"), (2, "a")]),
+            ("k INTEGER PRIMARY KEY, u INTEGER NOT NULL UNIQUE", "(1, 1), (2, 2), (3, 3)", [[1, 2], [2, 3], [3, 4]], [(1, 2), (2, 3), (3, 4)]),
+            ("k INTEGER PRIMARY KEY, u VARCHAR(3) NOT NULL UNIQUE", "(1, 'a'), (2, 'b'), (3, 'c')", [[1, "b"], [2, "c"], [3, "a"]], [(1, "b"), (2, "c"), (3, "a")]),
+            ("k INTEGER PRIMARY KEY, u DATE UNIQUE", "(1, '2026-05-01'), (2, '2026-05-02')", [[1, "2026-05-02"], [3, "2026-05-01"], [2, "2026-05-03"]],
+             [(1, "2026-05-02"), (2, "2026-05-03"), (3, "2026-05-01")]),
+            # a primary key that is not the job's key
+            ("u INTEGER PRIMARY KEY, k INTEGER NOT NULL UNIQUE", "(1, 10), (2, 20), (3, 30)", [[10, 2], [20, 1], [30, 7]], [(10, 2), (20, 1), (30, 7)]),
+            ("k INTEGER NOT NULL UNIQUE, u VARCHAR(5) NOT NULL PRIMARY KEY", "(1, 'a'), (2, 'b')", [[1, "b"], [2, "a"]], [(1, "b"), (2, "a")]),
+        ],
+    )  # fmt: skip
+    def test_unique_values_change_hands(self, folder, schema, stored, incoming, wanted):
+        listed = "u, k" if schema.startswith("u") else "k, u"
+        self.make(folder, f"CREATE TABLE t ({schema}); INSERT INTO t ({listed}) VALUES {stored};")
+        before = self.rows(folder, "SELECT k, u FROM t ORDER BY k")
+        receipt = self.load(folder, "t", [["k", "u"], *incoming], key=["k"])
+        assert [
+            (k, str(u) if isinstance(wanted[0][1], str) else u)
+            for k, u in self.rows(folder, "SELECT k, u FROM t ORDER BY k")
+        ] == wanted
+        assert receipt.rows.rejected == 0
+        assert self.load(folder, "t", [["k", "u"], *incoming], key=["k"]).rows.unchanged == len(incoming)
+        undone = tidymerge.undo(receipt.run, into=self.address(folder, "t"))
+        assert self.rows(folder, "SELECT k, u FROM t ORDER BY k") == before
+        tidymerge.undo(undone.run, into=self.address(folder, "t"))
+        assert len(self.rows(folder, "SELECT k, u FROM t")) == len(wanted)
+
+    def test_what_cannot_be_moved_aside_is_said_before(self, folder):
+        self.make(
+            folder,
+            "CREATE TABLE t (k INTEGER PRIMARY KEY, u DATE NOT NULL UNIQUE); INSERT INTO t VALUES (1, '2026-05-01'), (2, '2026-05-02'), (3, '2026-05-03');",
+        )
+        receipt = self.load(folder, "t", [["k", "u"], [1, "2026-05-02"], [2, "2026-05-01"], [3, "2026-05-09"]])
+        assert self.reasons(receipt) == {"not unique": [2, 3]}
+        assert receipt.rows.updated == 1
+
+    def test_parents_and_children_move_together(self, folder):
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, code VARCHAR(9) NOT NULL UNIQUE, mentor VARCHAR(9), FOREIGN KEY (mentor) REFERENCES t (code));"
+                          "INSERT INTO t VALUES (1, 'a', NULL), (2, 'b', 'a'), (3, 'c', 'b');")  # fmt: skip
+        before = self.rows(folder, "SELECT * FROM t ORDER BY k")
+        rows = [["k", "code", "mentor"], [1, "A", ""], [2, "b", "A"], [4, "d", "e"], [5, "e", "d"], [3, "c", "c"]]
+        receipt = self.load(
+            folder, "t", rows
+        )  # a key that changes with its child, a circle, and one that refers to itself
+        assert receipt.rows.rejected == 0
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [
+            (1, "A", None),
+            (2, "b", "A"),
+            (3, "c", "c"),
+            (4, "d", "e"),
+            (5, "e", "d"),
+        ]
+        tidymerge.undo(receipt.run, into=self.address(folder, "t"))
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k") == before
+        left = self.load(folder, "t", [["k", "code"], [1, "A"]])  # record 2 would lose its mentor
+        assert self.reasons(left) == {"referred to": [2]}
+
+    def test_a_key_that_others_follow_may_change(self, folder):
+        self.make(folder, "CREATE TABLE p (k INTEGER PRIMARY KEY, code INTEGER NOT NULL UNIQUE);"
+                          "CREATE TABLE c (id INTEGER PRIMARY KEY, code INTEGER, FOREIGN KEY (code) REFERENCES p (code) ON UPDATE CASCADE);"
+                          "CREATE TABLE d (id INTEGER PRIMARY KEY, code INTEGER, FOREIGN KEY (code) REFERENCES p (code));"
+                          "INSERT INTO p VALUES (1, 10), (2, 20), (3, 30); INSERT INTO c VALUES (1, 10), (2, 20); INSERT INTO d VALUES (1, 30);")  # fmt: skip
+        receipt = self.load(folder, "p", [["k", "code"], [1, 20], [2, 10], [3, 31]])
+        assert self.reasons(receipt) == {"referred to": [4]}
+        assert self.rows(folder, "SELECT id, code FROM c ORDER BY id") == [
+            (1, 20),
+            (2, 10),
+        ]  # they follow their parents
+
     def test_checks_judge_the_record_as_it_would_stand(self, folder):
         self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, low DECIMAL(8,2), high DECIMAL(8,2), CONSTRAINT room CHECK (low <= high));"
                           "INSERT INTO t VALUES (1, 1, 9), (2, 1, 9), (3, 10, NULL);")  # fmt: skip

@@ -2,9 +2,10 @@
 
 import zipfile
 from datetime import date, datetime
+from xml.etree import ElementTree as ET
 
 import pytest
-from hypothesis import given
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from openpyxl import Workbook, load_workbook
 from openpyxl.chart import BarChart, Reference
@@ -292,3 +293,50 @@ def test_there_must_be_room_and_a_formula_is_not_overwritten(folder, what):
     assert dict(receipt.rejects.reasons) == {"refused by the target": 1}
     assert words[what] in receipt.rejects.first[0].expected + str(receipt.rejects.first[0].value)
     assert receipt.rows.updated + receipt.rows.inserted == 1
+
+
+ODD = st.one_of(
+    st.none(), st.just("not seen"), st.integers(0, 100_000), st.floats(0, 60_000).map(lambda x: round(x, 3)),
+    st.just(date(2026, 5, 4)), st.just(datetime(2026, 5, 4, 9, 30)), st.just(True),
+)  # fmt: skip
+
+
+def raw_cells(path):
+    """Every cell as it is written in the sheet's XML: place, kind and value; a blank one is none."""
+    root = ET.fromstring(parts(path)["xl/worksheets/sheet1.xml"])  # noqa: S314 - made above
+    cells = [cell for cell in root.iter() if cell.tag.endswith("}c")]
+    return {
+        cell.get("r"): (cell.get("t", "n"), text)
+        for cell in cells
+        if (text := "".join(inner.text or "" for inner in cell.iter()))
+    }
+
+
+@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture], deadline=None)
+@given(st.lists(ODD, min_size=5, max_size=9), st.lists(ODD, min_size=5, max_size=9))
+def test_a_logged_cell_stands_for_itself_whatever_its_column_holds(tmp_path_factory, before, after):
+    folder = tmp_path_factory.mktemp("odd")
+    book = Workbook()
+    book.active.append(["k", "seen"])
+    dates = [date(2026, 5, at + 1) for at in range(9)]  # enough of them make it a column of dates
+    for at, cell in enumerate([*before, *dates]):
+        book.active.append([at, cell])
+    target = folder / "t.xlsx"
+    book.save(target)
+    start = raw_cells(target)
+    incoming = Workbook()
+    incoming.active.append(["k", "seen"])
+    for at, cell in enumerate(after):
+        incoming.active.append([at, cell])
+    incoming.save(folder / "in.xlsx")
+    done = tidymerge.load(
+        str(folder / "in.xlsx"), str(target), key="k", accept_warnings=True, rejects=folder / "r.csv", limits=NO_LIMITS
+    )
+    loaded = raw_cells(target)
+    if not done.changed:
+        assert loaded == start
+        return
+    undone = tidymerge.undo(done.run)
+    assert raw_cells(target) == start
+    tidymerge.undo(undone.run)
+    assert raw_cells(target) == loaded

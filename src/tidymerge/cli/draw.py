@@ -100,13 +100,16 @@ def _tally(shown: Receipt) -> RenderableType:
     for name, meaning in (_UNDONE if shown.undoes else _MEANINGS).items():
         count = getattr(tally, name)
         style = _STYLES[name] if count else "dim"
-        extra = (
-            f" ({shown.fields_updated:,} {plural(shown.fields_updated, 'field', 'fields')})"
-            if name == "updated" and count
-            else ""
-        )
+        extra = f" ({_fields(shown)})" if name == "updated" and count else ""
         grid.add_row(Text(f"{count:,}", style), Text(name + extra, style), meaning)
     return Padding(grid, (1, 0, 0, 2))
+
+
+def _fields(shown: Receipt) -> str:
+    """How many fields were updated, and of how many records where these are not as many as the rows."""
+    records = sum(table.records_updated for table in shown.tables)
+    words = f"{shown.fields_updated:,} {plural(shown.fields_updated, 'field', 'fields')}"
+    return words if records == shown.rows.updated else f"{words} in {records:,} {plural(records, 'record', 'records')}"
 
 
 def _changes(table: TableReceipt) -> RenderableType | None:

@@ -92,7 +92,8 @@ def story(out: Console, key: Sequence[str], told: Sequence[tuple[PastRun, Touch]
         f"The record {cut(name)}, the earliest first", ("run", "by", "from", "row", "", "column", "before", "after")
     )
     for one, touch in told:
-        source = f"undo of {one.run.undoes}" if one.run.undoes else ", ".join(map(_short, one.run.files))
+        files = [touch.file] if touch.file else one.run.files
+        source = f"undo of {one.run.undoes}" if one.run.undoes else ", ".join(map(_short, files))
         undone = " (undone later)" if one.undone_by else ""
         first = [one.run.name, cut(one.run.user), cut(source, _LONGEST), str(touch.row), touch.outcome + undone]
         for at, (column, before, after) in enumerate(touch.fields or (("", "", ""),)):
@@ -110,7 +111,7 @@ def as_data(past: Past, key: Sequence[str] | None, told: Sequence[tuple[PastRun,
             "run": one.run.name,
             "started": one.run.started.isoformat(timespec="seconds"),
             "user": one.run.user,
-            "incoming": list(one.run.files),
+            "incoming": [touch.file] if touch.file else list(one.run.files),
             "undoes": one.run.undoes,
             "undone_by": one.undone_by,
             "row": touch.row,

@@ -1,6 +1,6 @@
 """What a careful colleague would point out before the load: near-miss keys, no rows, values of no type."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Container, Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -8,10 +8,12 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.changes import ChangeSet, Tally
-from tidymerge.core.cells import as_array
+from tidymerge.core.cells import as_array, mask_of, valid
 from tidymerge.core.match import all_matches, code_keys, match
 from tidymerge.core.rows import key_text
 from tidymerge.model import Fold, Incoming, Kind, Pairing, TargetColumn
+
+_EXAMPLES = 3
 
 
 def cautions(counted: Tally, unreadable: Mapping[str, int]) -> list[str]:
@@ -28,6 +30,44 @@ def cautions(counted: Tally, unreadable: Mapping[str, int]) -> list[str]:
             "type can't hold; where a row brings a value, it will replace that."
         )
     return found
+
+
+def uncalculated(incoming: Incoming, used: Container[str]) -> list[str]:
+    """Columns of formulas that no spreadsheet program has calculated: they look blank."""
+    return [
+        f"{count:,} {plural(count, 'formula', 'formulas')} in {name} {plural(count, 'has', 'have')} no stored result "
+        "and count as blank: open the workbook in a spreadsheet program and save it."
+        for name, count in incoming.uncalculated.items()
+        if name in used
+    ]
+
+
+def doubtful_letters(parts: Sequence[tuple[Callable[[], Incoming], ChangeSet]], pairing: Pairing) -> list[str]:
+    """Letters beyond ASCII that would replace stored texts, where nothing tells how the file is written."""
+    found: list[str] = []
+    count = 0
+    for incoming, changes in parts:
+        if not changes.updates or incoming().assumed is None:
+            continue
+        for pair in pairing.pairs:
+            mask = changes.changed.get(pair.target.name)
+            if pair.target.type.kind is not Kind.TEXT or mask is None or not mask.any():
+                continue
+            new, old = (as_array(side[pair.target.name])[: changes.updates] for side in (changes.after, changes.before))
+            at = np.flatnonzero(mask & valid(old) & mask_of(pc.invert(pc.string_is_ascii(new))))
+            count += len(at)
+            for one in at[: _EXAMPLES - len(found)].tolist():
+                row = incoming().place(int(changes.incoming[one]))
+                found.append(f"row {row} {pair.target.name} {old[one].as_py()!r} becomes {new[one].as_py()!r}")
+    if not count:
+        return []
+    assumed = next(incoming().assumed for incoming, _ in parts if incoming().assumed)
+    words = (
+        f"The file is not UTF-8 and does not say what else it is; read as {assumed} text it would bring "
+        f"{count:,} stored {plural(count, 'text', 'texts')} other letters beyond ASCII: {'; '.join(found)}. "
+        "If that is right, say that this is the file's encoding."
+    )
+    return [words]
 
 
 def text_columns(pairing: Pairing) -> tuple[TargetColumn, ...]:

@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tidymerge.model import OPEN_SCALE, Indices, Mask, Reason
+from tidymerge.model import Indices, Mask, Reason
 
 
 @dataclass(frozen=True, slots=True)
@@ -18,6 +18,11 @@ class BadCells:
     rows: Indices
     reason: Reason
     expected: str
+
+
+def bad_cells(rows: Indices, reason: Reason, expected: str) -> tuple[BadCells, ...]:
+    """The rows at fault, if there are any."""
+    return (BadCells(rows, reason, expected),) if len(rows) else ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +47,8 @@ class TextRule:
     """How text becomes a value of one type.
 
     `plain` is an RE2 pattern for texts that Arrow's own cast reads exactly as we do; `alphabet`
-    holds the only bytes they can have, so that a column of nothing else skips the pattern;
+    holds the only bytes they can have, so that a column of nothing else skips the pattern, if none of
+    its texts has more bytes than `longest` (Arrow's decimals wrap around without an error);
     `one` reads any other text by itself, and is asked once a distinct text.
     """
 
@@ -50,13 +56,14 @@ class TextRule:
     one: Callable[[str], Any]
     plain: str | None = None
     alphabet: bytes = b""
+    longest: int = 2**31
 
 
 def cast_text(cells: pa.Array, rule: TextRule) -> Cast:
     """Cast an array of strings. Regular columns cost one pass of Arrow; only odd texts are read singly."""
     if rule.plain is None:
         return _cast_singly(cells, rule, np.flatnonzero(valid(cells)))
-    if only_bytes(cells, rule.alphabet):
+    if only_bytes(cells, rule.alphabet) and longest_text(cells) <= rule.longest:
         try:
             return Cast(pc.cast(cells, rule.arrow))
         except pa.ArrowInvalid:
@@ -101,19 +108,19 @@ def keep(cells: pa.Array, mask: Mask) -> pa.Array:
     return pc.if_else(pa.array(mask), cells, pa.scalar(None, cells.type))
 
 
+def without(cast: Cast, fits: pa.Array, reason: Reason, expected: str) -> Cast:
+    """The cast with the values that don't fit as bad cells."""
+    over = valid(cast.values) & ~mask_of(fits)
+    if not over.any():
+        return cast
+    return Cast(keep(cast.values, ~over), (*cast.bad, *bad_cells(np.flatnonzero(over), reason, expected)), cast.rounded)
+
+
 def shown(values: pa.Array) -> pa.Array:
-    """Typed values as people read them: bytes as hexadecimal digits, open decimals without the zeros at their end."""
+    """Typed values as people read them: bytes as hexadecimal digits."""
     if pa.types.is_binary(values.type):
         return pa.array([None if value is None else value.hex() for value in values.to_pylist()], pa.string())
-    texts = pc.cast(values, pa.string())
-    if pa.types.is_decimal(values.type) and values.type.scale == OPEN_SCALE:
-        for pattern, plain in (
-            (r"^0E-[0-9]+$", "0"),
-            (r"^(-?[0-9]+)\.0+$", r"\1"),
-            (r"^(-?[0-9]+\.[0-9]*[1-9])0+$", r"\1"),
-        ):
-            texts = pc.replace_substring_regex(texts, pattern, plain)
-    return texts
+    return pc.cast(values, pa.string())
 
 
 def valid(cells: pa.Array) -> Mask:
@@ -143,6 +150,11 @@ def text_bytes(cells: pa.Array) -> np.ndarray:
 def text_offsets(cells: pa.Array) -> np.ndarray:
     """Where each text of a string array starts in its buffer, and where the last one ends."""
     return np.frombuffer(cells.buffers()[1], np.int32, count=len(cells) + 1, offset=4 * cells.offset)
+
+
+def longest_text(cells: pa.Array) -> int:
+    """How many bytes the longest text of a string array has."""
+    return int(np.diff(text_offsets(cells)).max()) if len(cells) else 0
 
 
 def only_bytes(cells: pa.Array, alphabet: bytes) -> bool:

@@ -8,13 +8,14 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tidymerge.core.cells import as_array, shown
+from tidymerge.core.cells import as_array, keep, shown
 from tidymerge.core.convert import as_text, cast_cells, tidy_parts
 from tidymerge.core.expressions import Expression, Frame
 from tidymerge.core.lookup import LookUp, look_up
 from tidymerge.core.shaping import shape_column
+from tidymerge.core.tidy import tidy
 from tidymerge.errors import BadOption
-from tidymerge.model import Flaw, Incoming, Mask, Pair, Pairing, Reason
+from tidymerge.model import Flaw, Incoming, Kind, Mask, Pair, Pairing, Reason
 from tidymerge.rules import ColumnRule, Find
 
 
@@ -22,18 +23,25 @@ from tidymerge.rules import ColumnRule, Find
 class Converted:
     """The incoming rows in the target's types, one column a loaded column; null is blank or flawed.
 
-    `cleared` marks, by column, the rows whose cell says that the value is to be cleared.
+    `cleared` marks, by column, the rows whose cell says that the value is to be cleared; `not_found` counts, by
+    column, the look-ups that found nothing where the job allows that; `untidied` has the texts as they arrived of
+    columns in which tidying changed any.
     """
 
     values: pa.Table
     flaws: tuple[Flaw, ...]
     rounded: dict[str, int]
     cleared: Mapping[str, Mask]
+    not_found: Mapping[str, int] = field(default_factory=dict)
+    untidied: Mapping[str, pa.Array] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
 class Surroundings:
-    """What a conversion needs besides the rows: compiled computed values, look-up tables, the run's stamps."""
+    """What a conversion needs besides the rows: compiled computed values, look-up tables, the run's stamps.
+
+    `asked` are the incoming columns that conditions and instructions look at.
+    """
 
     now: datetime
     computes: Mapping[str, Expression] = field(default_factory=dict)
@@ -41,6 +49,7 @@ class Surroundings:
     stamps: Mapping[str, str] = field(default_factory=dict)
     clear_mark: str | None = None
     own_table: str = ""
+    asked: frozenset[str] = frozenset()
 
 
 def convert(incoming: Incoming, pairing: Pairing, around: Surroundings, skipped: Mask) -> Converted:
@@ -49,8 +58,10 @@ def convert(incoming: Incoming, pairing: Pairing, around: Surroundings, skipped:
     What is wrong with rows that the job skips is no flaw.
     """
     columns: dict[str, pa.Array] = {}
-    flaws: list[Flaw] = list(incoming.flaws)
+    used = used_columns(pairing, around)
+    flaws: list[Flaw] = [flaw for flaw in incoming.flaws if flaw.column is None or flaw.column in used]
     rounded: dict[str, int] = {}
+    not_found: dict[str, int] = {}
     cleared: dict[str, Mask] = {}
     for pair in sorted(pairing.pairs, key=lambda pair: pair.rule.find is not None):
         name = pair.target.name
@@ -58,24 +69,51 @@ def convert(incoming: Incoming, pairing: Pairing, around: Surroundings, skipped:
         flaws += found
         if pair.rule.find is not None:
             table = _with_this_load(around.look_ups[pair.rule.find], columns, around)
-            values, found = look_up(tuple(parts), table, pair.incoming, len(incoming.row_numbers))
-            flaws += found
-            parts = [values] if values.null_count < len(values) else []
+            taken = look_up(tuple(parts), table, pair.incoming, len(incoming.row_numbers))
+            flaws += taken.flaws
+            parts = [taken.values] if taken.values.null_count < len(taken.values) else []
+            lost = int((taken.missing & ~skipped).sum())
+            if lost and pair.rule.find.missing_is_null:
+                not_found[name] = lost
         cast = cast_cells(parts, pair.target.type, len(incoming.row_numbers))
-        columns[name] = cast.values
+        flawed = _flawed(incoming, pair)
+        columns[name] = keep(cast.values, ~flawed) if flawed.any() else cast.values
         if cast.bad:
             shown = _shown(incoming, pair.rule, parts)
-            flaws += [
-                Flaw(bad.reason, bad.rows, bad.expected, pair.incoming, shown.take(pa.array(bad.rows)))
-                for bad in cast.bad
-            ]
+            for bad in cast.bad:
+                rows = bad.rows[~flawed[bad.rows]]
+                if len(rows):
+                    flaws.append(Flaw(bad.reason, rows, bad.expected, pair.incoming, shown.take(pa.array(rows))))
         if cast.rounded:
             rounded[name] = cast.rounded
     flaws = spared(flaws, skipped)
     ordered = {column.name: columns[column.name] for column in pairing.columns}
-    return Converted(
-        pa.table(ordered), tuple(flaws), rounded, {name: mask for name, mask in cleared.items() if mask.any()}
-    )
+    clearing = {name: mask for name, mask in cleared.items() if mask.any()}
+    untidied = {pair.target.name: texts for pair in pairing.pairs if (texts := _untidied(incoming, pair)) is not None}
+    return Converted(pa.table(ordered), tuple(flaws), rounded, clearing, not_found, untidied)
+
+
+def _untidied(incoming: Incoming, pair: Pair) -> pa.Array | None:
+    """The texts of a text column as they arrived, if tidying changes any of them."""
+    if pair.target.type.kind is not Kind.TEXT or not pair.rule.plain:
+        return None
+    texts = [part for part in incoming.column(pair.rule.sources[0]).parts if pa.types.is_string(part.type)]
+    return texts[0] if texts and tidy(texts[0]) is not texts[0] else None
+
+
+def _flawed(incoming: Incoming, pair: Pair) -> Mask:
+    """Where a cell that feeds the column was wrong when it arrived, such as a formula error."""
+    mask = np.zeros(len(incoming.row_numbers), bool)
+    for flaw in incoming.flaws:
+        if flaw.column in pair.rule.sources:
+            mask[flaw.rows] = True
+    return mask
+
+
+def used_columns(pairing: Pairing, around: Surroundings) -> set[str]:
+    """The incoming columns that feed a target column or are asked by the job."""
+    used = {source for pair in pairing.pairs for source in pair.rule.sources} | around.asked
+    return used | {name for expression in around.computes.values() for _, name in expression.uses}
 
 
 def spared(flaws: Sequence[Flaw], skipped: Mask) -> list[Flaw]:
@@ -94,6 +132,8 @@ def _cells(incoming: Incoming, pair: Pair, around: Surroundings) -> tuple[list[p
     rows = len(incoming.row_numbers)
     nothing = np.zeros(rows, bool)
     rule = pair.rule
+    if rule.stamp == "file":
+        return [_files(incoming)], [], nothing
     if rule.stamp is not None:
         return [pa.repeat(pa.scalar(around.stamps[rule.stamp]), rows)], [], nothing
     if rule.compute is not None:
@@ -115,6 +155,18 @@ def _cells(incoming: Incoming, pair: Pair, around: Surroundings) -> tuple[list[p
         return tidy_parts(incoming.column(rule.sources[0]).parts), [], nothing
     shaped = shape_column(incoming, rule, pair.target.type.kind, mark)
     return [part for part in shaped.parts if part.null_count < len(part)], list(shaped.flaws), shaped.cleared
+
+
+def _files(incoming: Incoming) -> pa.Array:
+    """For each row the name of the file that it came from."""
+    names = pa.array([file_name(address) for address in incoming.origins or (incoming.address,)], pa.string())
+    origin = np.zeros(len(incoming.row_numbers), np.int64) if incoming.origin is None else incoming.origin
+    return names.take(pa.array(origin))
+
+
+def file_name(address: str) -> str:
+    """The file of an address without its folder, and without the sheet or table; a server's address as it is."""
+    return address if "://" in address else address.partition("#")[0].rpartition("/")[2]
 
 
 def _shown(incoming: Incoming, rule: ColumnRule, parts: Sequence[pa.Array]) -> pa.Array:

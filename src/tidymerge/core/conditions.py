@@ -7,14 +7,15 @@ from datetime import datetime
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tidymerge.core import digits
 from tidymerge.core.cells import as_array, mask_of
 from tidymerge.core.columns import raw_frame
-from tidymerge.core.convert import as_text
-from tidymerge.core.expressions import Expression, Frame, Type, compile_expression, type_of
+from tidymerge.core.convert import as_text, tidy_parts
+from tidymerge.core.expressions import Cells, Expression, Frame, Scopes, Type, compile_expression, type_of
 from tidymerge.core.mapping import fold, incoming_name, target_name
 from tidymerge.errors import BadExpression
-from tidymerge.model import Existing, Incoming, Indices, Mask, Pairing, TableShape
-from tidymerge.rules import Instruction, Rules
+from tidymerge.model import Existing, Incoming, IncomingColumn, Indices, Mask, Pairing, TableShape
+from tidymerge.rules import Rules
 
 _EMPTY, _GREATER = "empty", "greater"
 
@@ -30,6 +31,12 @@ class Conditions:
     columns: Mapping[str, Expression] = field(default_factory=dict)
     computes: Mapping[str, Expression] = field(default_factory=dict)
 
+    def asked(self, incoming: Incoming) -> frozenset[str]:
+        """The incoming columns, by their own names, that the conditions look at."""
+        used = [self.skip_when, self.insert_when, self.update_when, *self.columns.values()]
+        names = {name for expression in used if expression for scope, name in expression.uses if scope == "incoming"}
+        return frozenset(names & {column.name for column in incoming.columns})
+
     @property
     def existing_columns(self) -> set[str]:
         """The target columns whose stored values the conditions look at."""
@@ -41,8 +48,8 @@ def compile_conditions(
     incoming: Incoming, pairing: Pairing, shape: TableShape, rules: Rules, now: datetime
 ) -> Conditions:
     """Compile and check all expressions of a job. Raises BadExpression."""
-    raw = {"incoming": {column.name: Type.CELL for column in incoming.columns}}
-    both = {
+    raw = {"incoming": {column.name: Cells(nature(column)) for column in incoming.columns}}
+    both: dict[str, Mapping[str, Type | Cells]] = {
         "incoming": _incoming_scope(incoming, pairing),
         "existing": {c.name: type_of(c.type) for c in shape.columns},
     }
@@ -52,7 +59,8 @@ def compile_conditions(
         name, rule = pair.target.name, pair.rule
         if rule.update_when:
             new, old = f'incoming."{_doubled(name)}"', f'existing."{_doubled(name)}"'
-            shorthand = {_EMPTY: f"{old} is null", _GREATER: f"{old} is null or {new} > {old}"}
+            empty = f"nullif(trim({old}), '') is null" if type_of(pair.target.type) is Type.TEXT else f"{old} is null"
+            shorthand = {_EMPTY: empty, _GREATER: f"{old} is null or {new} > {old}"}
             text = shorthand.get(rule.update_when, rule.update_when)
             columns[name] = compile_expression(text, f"columns.{name}.update_when", both, condition=True)
         if rule.compute:
@@ -76,15 +84,35 @@ def _doubled(name: str) -> str:
     return name.replace('"', '""')
 
 
-def _compiled(text: str | None, where: str, scopes: Mapping[str, Mapping[str, Type]]) -> Expression | None:
+def _compiled(text: str | None, where: str, scopes: Scopes) -> Expression | None:
     return compile_expression(text, where, scopes, condition=True) if text else None
 
 
-def _incoming_scope(incoming: Incoming, pairing: Pairing) -> dict[str, Type]:
+_NATURES = (
+    (pa.types.is_boolean, Type.BOOLEAN),
+    (pa.types.is_date, Type.DATE),
+    (pa.types.is_time, Type.TIME),
+    (pa.types.is_timestamp, Type.TIMESTAMP),
+)
+
+
+def nature(column: IncomingColumn) -> Type | None:
+    """The type that all cells of a column have: texts are numbers if all of them are; NULL if all are blank."""
+    found = {_nature_of(part) for part in tidy_parts(column.parts)}
+    return found.pop() if len(found) == 1 else None if found else Type.NULL
+
+
+def _nature_of(part: pa.Array) -> Type | None:
+    if pa.types.is_string(part.type):
+        return Type.NUMBER if pc.all(pc.match_substring_regex(part, digits.PLAIN)).as_py() else None
+    return next((kind for test, kind in _NATURES if test(part.type)), Type.NUMBER)
+
+
+def _incoming_scope(incoming: Incoming, pairing: Pairing) -> dict[str, Type | Cells]:
     """Loaded columns by their target names, as converted; other incoming columns by their own, as cells."""
-    scope = {pair.target.name: type_of(pair.target.type) for pair in pairing.pairs}
+    scope: dict[str, Type | Cells] = {pair.target.name: type_of(pair.target.type) for pair in pairing.pairs}
     taken = {fold(name) for name in scope}
-    scope.update({column.name: Type.CELL for column in incoming.columns if fold(column.name) not in taken})
+    scope.update({column.name: Cells(nature(column)) for column in incoming.columns if fold(column.name) not in taken})
     return scope
 
 
@@ -138,5 +166,5 @@ def resolved(rules: Rules, incoming: Incoming, pairing: Pairing, shape: TableSha
             word: (action, tuple(target_name(shape, name) for name in names))
             for word, (action, names) in rules.instruction.actions.items()
         }
-        rules = replace(rules, instruction=Instruction(column, actions))
+        rules = replace(rules, instruction=replace(rules.instruction, column=column, actions=actions))
     return rules

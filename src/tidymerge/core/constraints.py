@@ -12,7 +12,7 @@ from tidymerge.model import Flaw, Indices, Mask, Pairing, Reason
 
 def flaws_of(violation: Violation, changes: ChangeSet, pairing: Pairing) -> list[Flaw]:
     """The rows of `changes` that break a constraint by what they write; no others, and none if it is not theirs."""
-    if violation.reason is Reason.REFERRED_TO:
+    if violation.reason is Reason.REFERRED_TO and not violation.columns:
         return _hindered(violation, changes)
     at = np.flatnonzero(np.isin(changes.positions, violation.positions) & _concerned(changes, violation))
     if not len(at):

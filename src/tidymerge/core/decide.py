@@ -15,7 +15,6 @@ from tidymerge.core.match import KeyCodes, all_matches
 from tidymerge.core.order import generations
 from tidymerge.core.rows import (
     ACTION_CODES,
-    Told,
     blank_keys,
     disobedient,
     instructions,
@@ -24,6 +23,8 @@ from tidymerge.core.rows import (
     same_key_twice,
     several_records,
 )
+from tidymerge.core.teams import Team, shared, team_up
+from tidymerge.core.tidy import tidy
 from tidymerge.model import Existing, Flaw, Incoming, Indices, Mask, Pair, Pairing, Reason, TableShape
 from tidymerge.rules import Action, Blanks, Rules
 
@@ -54,13 +55,18 @@ def decide(question: Question, skipped: Mask) -> ChangeSet:
     `skipped` are rows that the job leaves out. Source: section 6 of the design.
     """
     question = replace(question, converted=_defaults_for_blanks(question))
-    values, matches, pairing, rules = question.converted.values, question.matches, question.pairing, question.rules
+    matches, pairing, rules = question.matches, question.pairing, question.rules
     told = instructions(question.incoming, rules.instruction)
     asked = told.actions == ACTION_CODES[Action.SKIP]
     skips = {"left out by skip_when": skipped, "the row says so": asked & ~skipped}
     out = skipped | asked
     flaws = spared([*told.flaws, *blank_keys(question.converted, pairing), *question.converted.flaws], out)
     codes = replace(question.codes, incoming=np.where(out, -1, question.codes.incoming))
+    team = team_up(codes, told, matches, marked(flaws, question.rows))
+    if len(team.rows):
+        question = replace(question, converted=shared(question.converted, team))
+        codes = replace(codes, incoming=np.where(team.mask, -1, codes.incoming))
+    values = question.converted.values
     repeated = same_key_twice(question.converted, codes, pairing, marked(flaws, question.rows), rules)
     skips["the same as an earlier row"] = _mask(repeated.spare, question.rows)
     skips["another row of the same key was taken"] = _mask(repeated.outdone, question.rows)
@@ -71,17 +77,20 @@ def decide(question: Question, skipped: Mask) -> ChangeSet:
     flaws += disobedient(told, live & (matches.times == 0), live & (matches.times > 0), values, pairing)
 
     fresh, new_values = _new_records(question, live & ~marked(flaws, question.rows), flaws, skips)
-    known = np.flatnonzero(live & (matches.times > 0) & ~marked(flaws, question.rows))
-    update = _updates(question, known, told, flaws, skips)
+    known = np.flatnonzero(live & (matches.times > 0) & ~marked(flaws, question.rows) & ~team.follows)
+    update, along = _led(_updates(question, known, team, flaws, skips), team)
+    for mask in skips.values():
+        mask[team.rows] |= mask[team.leaders]
     outcomes = np.full(question.rows, Outcome.UNCHANGED, np.uint8)
     outcomes[update.rows] = Outcome.UPDATED
+    outcomes[along[0]] = Outcome.UPDATED
     outcomes[fresh] = Outcome.INSERTED
     outcomes[np.logical_or.reduce(list(skips.values()))] = Outcome.SKIPPED
     outcomes[marked(flaws, question.rows)] = Outcome.REJECTED
     left_out = {why: np.flatnonzero(mask & (outcomes == Outcome.SKIPPED)) for why, mask in skips.items()}
-    return _change_set(
-        question, outcomes, tuple(flaws), update, new_values, {why: rows for why, rows in left_out.items() if len(rows)}
-    )
+    left_out = {why: rows for why, rows in left_out.items() if len(rows)}
+    changes = _change_set(question, outcomes, tuple(flaws), update, new_values, left_out)
+    return replace(changes, along=along[0], along_with=along[1])
 
 
 def _defaults_for_blanks(question: Question) -> Converted:
@@ -147,17 +156,36 @@ class _Updates:
     changed: dict[str, Mask]
 
 
-def _updates(question: Question, known: Indices, told: Told, flaws: list[Flaw], skips: dict[str, Mask]) -> _Updates:
+def _led(update: _Updates, team: Team) -> tuple[_Updates, tuple[Indices, Indices]]:
+    """The updates of leaders that change nothing themselves go to a row of theirs that does; and which rows go along.
+
+    The second value are the rows that change a record through another row's update, and those rows.
+    """
+    place = {row: at for at, row in enumerate(update.rows.tolist())} if len(team.rows) else {}
+    rows, along, along_with = update.rows.copy(), [], []
+    for leader, members in team.members.items():
+        at = place.get(leader)
+        if at is None:
+            continue
+        active = [
+            row for row in members if any(update.changed[c][at] for c in team.columns[row] if c in update.changed)
+        ]
+        if active:
+            rows[at] = active[0]
+            along += active[1:]
+            along_with += [active[0]] * (len(active) - 1)
+    return replace(update, rows=rows), (np.array(along, np.int64), np.array(along_with, np.int64))
+
+
+def _updates(question: Question, known: Indices, team: Team, flaws: list[Flaw], skips: dict[str, Mask]) -> _Updates:
     """Compare the rows that have a record, and heed every condition on updates."""
     rows, records = known, question.matches.record[known]
     if question.rules.update_all:
         rows, records = all_matches(question.codes, known)
     sides = Sides(question.incoming, question.converted.values, question.existing, rows, records)
     changed = compare(question, sides)
-    for mask, columns in told.only:
-        for name in changed:
-            if name not in columns:
-                changed[name] &= ~mask[rows]
+    for name in changed:
+        changed[name] &= team.may_change(name)[rows]
     flaws += _cleared_in_vain(question, sides, changed)
     flawed = marked(flaws, question.rows)[rows]
     touched = _any(changed, len(rows)) & ~flawed
@@ -196,6 +224,8 @@ def _changes(question: Question, pair: Pair, sides: Sides) -> Mask:
     new = new if everything else new.take(pa.array(sides.rows))
     old = as_array(question.existing.values[name]).take(pa.array(sides.records))
     changed = differs(new, old) & _speaks(question, pair, sides, new, old)
+    if name in question.converted.untidied and changed.any():
+        changed &= differs(question.converted.untidied[name].take(pa.array(sides.rows)), old)
     if name in question.conditions.columns and changed.any():
         changed &= sides.holds(question.conditions.columns[name], question.conditions.now)
     return changed
@@ -208,12 +238,17 @@ def _speaks(question: Question, pair: Pair, sides: Sides, new: pa.Array, old: pa
         return np.ones(len(new), bool)
     speaks = valid(new)
     if blanks is Blanks.FILL_ONLY:
-        speaks = speaks & ~valid(old)
+        speaks = speaks & ~_holds(old)
         if pair.target.name in question.existing.unreadable:
             speaks = speaks & ~question.existing.unreadable[pair.target.name][sides.records]
     if pair.target.name in question.converted.cleared:
         speaks = speaks | question.converted.cleared[pair.target.name][sides.rows]
     return speaks
+
+
+def _holds(values: pa.Array) -> Mask:
+    """Where there is a value: a text of nothing but spaces is none, as with a cell."""
+    return valid(tidy(values) if pa.types.is_string(values.type) else values)
 
 
 def _cleared_in_vain(question: Question, sides: Sides, changed: Mapping[str, Mask]) -> list[Flaw]:
@@ -310,10 +345,14 @@ def reject(changes: ChangeSet, found: Sequence[Flaw]) -> ChangeSet:
     stays = ~bad[changes.incoming]
     updates = stays[: changes.updates]
     leaves = ~bad[changes.leaving_rows]
+    goes = ~bad[changes.along_with]
+    outcomes[changes.along[~goes]] = Outcome.REJECTED
     return replace(
         changes,
         outcomes=outcomes,
-        flaws=(*changes.flaws, *found),
+        flaws=(*changes.flaws, *(_with_company(flaw, changes) for flaw in found)),
+        along=changes.along[goes],
+        along_with=changes.along_with[goes],
         incoming=changes.incoming[stays],
         existing=changes.existing[updates],
         after=changes.after.filter(pa.array(stays)),
@@ -327,3 +366,14 @@ def reject(changes: ChangeSet, found: Sequence[Flaw]) -> ChangeSet:
         departures=changes.departures[leaves],
         removed=changes.removed.filter(pa.array(leaves)) if changes.deletes else changes.removed,
     )
+
+
+def _with_company(flaw: Flaw, changes: ChangeSet) -> Flaw:
+    """A flaw of rows is also one of those that change the same record along with them."""
+    at = [np.flatnonzero(flaw.rows == leader) for leader in changes.along_with.tolist()]
+    more = np.array([row for row, found in zip(changes.along.tolist(), at, strict=True) if len(found)], np.int64)
+    if not len(more):
+        return flaw
+    same = np.concatenate([found[:1] for found in at])
+    values = None if flaw.values is None else pa.concat_arrays([flaw.values, flaw.values.take(pa.array(same))])
+    return replace(flaw, rows=np.r_[flaw.rows, more], values=values)

@@ -9,7 +9,7 @@ import pyarrow.compute as pc
 from tidymerge.core.cells import as_array, valid
 from tidymerge.core.convert import as_text, cast_cells
 from tidymerge.core.match import Equal, code_keys, folded_alike, match
-from tidymerge.model import Flaw, IncomingColumn, Indices, Reason, TargetColumn
+from tidymerge.model import Flaw, IncomingColumn, Indices, Mask, Reason, TargetColumn
 from tidymerge.rules import Find
 
 
@@ -24,8 +24,17 @@ class LookUp:
     equal: Equal = folded_alike
 
 
-def look_up(parts: tuple[pa.Array, ...], table: LookUp, name: str, rows: int) -> tuple[pa.Array, list[Flaw]]:
-    """The taken value for each row, null where nothing is found; and the rows for which that is a flaw."""
+@dataclass(frozen=True, slots=True)
+class Found:
+    """The taken value for each row, null if none is found; the rows that are flawed; those where it is missing."""
+
+    values: pa.Array
+    flaws: tuple[Flaw, ...]
+    missing: Mask
+
+
+def look_up(parts: tuple[pa.Array, ...], table: LookUp, name: str, rows: int) -> Found:
+    """The value of each row's cells sought in the table."""
     cells = as_text(IncomingColumn("", parts)) if parts else pa.nulls(rows, pa.string())
     sought = cast_cells(list(parts), table.where.type, rows).values
     pairs = table.values.filter(pc.is_valid(table.values[table.find.where])).group_by(table.values.column_names)
@@ -35,19 +44,15 @@ def look_up(parts: tuple[pa.Array, ...], table: LookUp, name: str, rows: int) ->
     found = match(codes)
     taken = as_array(records[table.find.take]).take(pa.array(found.record, mask=found.record < 0))
     given = valid(cells)
-    flaws: list[Flaw] = []
+    place = f"{table.find.table} ({table.find.where})"
+    missing, twice = given & (found.times == 0), given & (found.times > 1)
+    flaws = _flaws(Reason.SEVERAL_FOUND, twice, cells, name, f"a value that stands once in {place}")
     if not table.find.missing_is_null:
-        flaws += _flaws(
-            given & (found.times == 0), cells, name, f"a value found in {table.find.table} ({table.find.where})"
-        )
-    twice = given & (found.times > 1)
-    flaws += _flaws(
-        twice, cells, name, f"a value found in {table.find.table} ({table.find.where}) once, not several times"
-    )
+        flaws += _flaws(Reason.NO_SUCH_RECORD, missing, cells, name, f"a value found in {place}")
     once = pa.array(found.times == 1)
-    return pc.if_else(once, taken, pa.scalar(None, taken.type)), flaws
+    return Found(pc.if_else(once, taken, pa.scalar(None, taken.type)), tuple(flaws), missing)
 
 
-def _flaws(mask: np.ndarray, cells: pa.Array, name: str, wanted: str) -> list[Flaw]:
+def _flaws(reason: Reason, mask: np.ndarray, cells: pa.Array, name: str, wanted: str) -> list[Flaw]:
     rows: Indices = np.flatnonzero(mask)
-    return [Flaw(Reason.NO_SUCH_RECORD, rows, wanted, name, cells.take(pa.array(rows)))] if len(rows) else []
+    return [Flaw(reason, rows, wanted, name, cells.take(pa.array(rows)))] if len(rows) else []

@@ -4,7 +4,7 @@ import numpy as np
 import pyarrow as pa
 
 from tidymerge.core.match import KeyCodes, code_rows, match
-from tidymerge.model import Indices, TableShape
+from tidymerge.model import ForeignKey, Indices, Mask, TableShape
 
 _DEEPEST = 1000  # generations; a longer chain is a circle, which no order helps
 
@@ -35,3 +35,12 @@ def _parents(values: pa.Table, columns: tuple[str, ...], referred: tuple[str, ..
     parent = match(KeyCodes(codes[:rows], codes[rows:], size)).record
     parent[parent == np.arange(rows)] = -1
     return parent
+
+
+def is_circle(values: pa.Table, key: ForeignKey) -> Mask:
+    """Which records are their own ancestors, or have such ones, by a key that refers to their own table."""
+    parent = _parents(values, key.columns, key.referred)
+    for _ in range(max(len(parent).bit_length(), 1)):  # twice as many generations up each time
+        parent = np.where(parent >= 0, parent[parent], -1)
+    circle: Mask = parent >= 0
+    return circle

@@ -3,7 +3,7 @@
 Values are the target's own exact text, so that what is written back is what was there, to the last sign.
 """
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from enum import IntEnum
 
@@ -55,6 +55,9 @@ def logged(incoming: Incoming, changes: ChangeSet, before: pa.Table, after: pa.T
         pa.table(old),
         pa.table(new),
         masks,
+        None
+        if incoming.origin is None
+        else pa.array(incoming.origins, pa.string()).take(pa.array(incoming.origin[rows])),
     )
 
 
@@ -124,10 +127,20 @@ def compare(log: Logged, existing: Existing, matches: Matches, came_since: Seque
 
 
 def reversal(
-    log: Logged, run: Run, existing: Existing, found: Comparison, pairing: Pairing, shape: TableShape
+    log: Logged,
+    run: Run,
+    existing: Existing,
+    found: Comparison,
+    pairing: Pairing,
+    shape: TableShape,
+    readable: Callable[[pa.Table], pa.Table],
 ) -> ChangeSet:
-    """The changes that put things back, for the records that still hold what the run wrote; the others are rejected."""
-    flaws = _flaws(found, run)
+    """The changes that put things back, for the records that still hold what the run wrote; the others are rejected.
+
+    `readable` makes exact texts fit for people.
+    """
+    now = readable(pa.table(found.now)) if found.now else pa.table({})
+    flaws = _flaws(replace(found, now={name: as_array(now[name]) for name in now.column_names}), run)
     good = found.standing == Standing.HOLDS
     names = [column.name for column in pairing.columns]
     logged_before = _before(log, names)
@@ -269,7 +282,8 @@ def touches_at(log: Logged, run: Run, records: Indices) -> list[Touch]:
             if log.changed[name][record] or before[index] is not None or after[index] is not None
         )
         outcome = Outcome(log.outcomes[record]).name.lower()
-        found.append(Touch(outcome, int(log.rows[record]), tuple(key), fields))
+        file = None if log.files is None else log.files[record].as_py()
+        found.append(Touch(outcome, int(log.rows[record]), tuple(key), fields, file))
     return found
 
 

@@ -58,7 +58,7 @@ def same_key_twice(converted: Converted, codes: KeyCodes, pairing: Pairing, flaw
     said = values.drop_columns(list(pairing.key))
     for name, mask in converted.cleared.items():  # a cleared cell says more than a blank one
         said = said.append_column(f"cleared {name}", pa.array(mask))
-    contents = _contents(said.take(pa.array(rows)))
+    contents = _contents(said.take(pa.array(rows))) if said.num_columns else np.zeros(len(rows), np.int64)
     contents[flawed[rows]] = -1 - np.flatnonzero(flawed[rows])  # a flawed row equals no other
     keys = codes.incoming[rows]
     starts = np.flatnonzero(np.r_[True, keys[1:] != keys[:-1]])
@@ -99,8 +99,6 @@ def _repeat_flaws(values: pa.Table, rows: Indices, pairing: Pairing) -> list[Fla
 
 def _contents(table: pa.Table) -> Indices:
     """One code a row for its whole contents, where a blank equals a blank."""
-    if not table.num_columns:
-        return np.zeros(table.num_rows, np.int64)
     columns = []
     for name in table.column_names:
         column = as_array(table[name])
@@ -151,7 +149,7 @@ ACTION_CODES = {Action.INSERT: 0, Action.UPDATE: 1, Action.SKIP: 2}
 
 
 def instructions(incoming: Incoming, instruction: Instruction | None) -> Told:
-    """Read the instruction column. A blank says nothing: then the key decides as it does without instructions."""
+    """Read the instruction column. Where a blank is to load, the key decides as it does without instructions."""
     rows = len(incoming.row_numbers)
     actions = np.full(rows, -1, np.int8)
     if instruction is None:
@@ -172,6 +170,12 @@ def instructions(incoming: Incoming, instruction: Instruction | None) -> Told:
     if len(strange):
         wanted = f"one of {', '.join(instruction.actions)}"
         flaws = [Flaw(Reason.UNKNOWN_INSTRUCTION, strange, wanted, instruction.column, cells.take(pa.array(strange)))]
+    blank = np.flatnonzero(~valid(cells))
+    if len(blank) and instruction.blank == "reject":
+        wanted = f"one of {', '.join(instruction.actions)}"
+        flaws.append(Flaw(Reason.BLANK_INSTRUCTION, blank, wanted, instruction.column))
+    elif instruction.blank == "skip":
+        actions[blank] = ACTION_CODES[Action.SKIP]
     return Told(actions, tuple(only), flaws)
 
 

@@ -41,12 +41,14 @@ def shape_column(incoming: Incoming, rule: ColumnRule, kind: Kind, clear_mark: s
         parts, cleared = _take_mark(parts, clear_mark, rows)
     if len(columns) > 1:
         parts = [_joined(columns, rule.join)]
-    if _needs_text(rule):
-        parts = [_text_steps(_one_text(parts, rows), rule)]
     name = " + ".join(rule.sources)
     flaws: list[Flaw] = []
+    if _needs_text(rule):
+        taken, flaws = _taken(_one_text(parts, rows), rule, name)
+        parts = [_text_steps(taken, rule)]
     if rule.values:
-        parts, flaws = _mapped(parts[0], rule, name)
+        parts, wrong = _mapped(parts[0], rule, name)
+        flaws += wrong
     parts = [_number_marks(part, rule) for part in parts]
     if rule.true_words or rule.false_words:
         parts = [_truth_words(part, rule) for part in parts]
@@ -91,13 +93,57 @@ def by_distinct(texts: pa.Array, work: Callable[[str], object], kind: pa.DataTyp
     return pa.array([work(text) for text in coded.dictionary.to_pylist()], kind).take(coded.indices)
 
 
-def _text_steps(texts: pa.Array, rule: ColumnRule) -> pa.Array:
+def _taken(texts: pa.Array, rule: ColumnRule, name: str) -> tuple[pa.Array, list[Flaw]]:
+    """The piece of each text that the rule takes; a text that is not cut as the job expects is flawed."""
+    flaws: list[Flaw] = []
     if rule.split:
-        by, part = rule.split, rule.part - 1
-        texts = by_distinct(texts, lambda text: _piece(text.split(by), part), pa.string())
+        by = rule.split
+        counts = by_distinct(texts, lambda text: len(text.split(by)), pa.int64()).fill_null(0).to_numpy()
+        least = abs(rule.part) if rule.pieces is None or rule.rest or rule.missing_is_null else rule.pieces
+        wrong = valid(texts) & (counts < least) & (not rule.missing_is_null)
+        if rule.pieces is not None and rule.rest is None:
+            wrong |= counts > rule.pieces
+        wanted = f"{_number(rule)} with {by!r} between them"
+        flaws += _flaw(Reason.NOT_SPLIT, wrong, wanted, name, texts)
+        texts = by_distinct(texts, lambda text: _piece(text.split(by), rule), pa.string())
     if rule.pattern:
         pattern = re.compile(rule.pattern)
-        texts = by_distinct(texts, lambda text: _group(pattern.search(text)), pa.string())
+        found = by_distinct(texts, lambda text: _group(pattern.search(text)), pa.string())
+        if not rule.missing_is_null:
+            wanted = f"a text in which {rule.pattern!r} finds something"
+            flaws += _flaw(Reason.PATTERN_NOT_FOUND, valid(texts) & ~valid(found), wanted, name, texts)
+        texts = found
+    return texts, flaws
+
+
+def _number(rule: ColumnRule) -> str:
+    if rule.pieces is None or rule.rest or rule.missing_is_null:
+        return f"at least {abs(rule.part)} pieces" if not rule.missing_is_null else f"at most {rule.pieces} pieces"
+    return f"exactly {rule.pieces} pieces"
+
+
+def _flaw(reason: Reason, wrong: Mask, wanted: str, name: str, texts: pa.Array) -> list[Flaw]:
+    rows = np.flatnonzero(wrong)
+    return [Flaw(reason, rows, wanted, name, texts.take(pa.array(rows)))] if len(rows) else []
+
+
+def _piece(pieces: Sequence[str], rule: ColumnRule) -> str | None:
+    """The piece, without spaces around it; the last one that the job uses has the rest where that is joined."""
+    at = rule.part - 1 if rule.part > 0 else rule.part
+    if not -len(pieces) <= at < len(pieces):
+        return None
+    if rule.rest == "join" and rule.split and rule.part == rule.pieces:
+        return rule.split.join(pieces[at:]).strip() or None
+    return pieces[at].strip() or None
+
+
+def _group(match: re.Match[str] | None) -> str | None:
+    if match is None:
+        return None
+    return (match[1] if match.re.groups else match[0]) or None
+
+
+def _text_steps(texts: pa.Array, rule: ColumnRule) -> pa.Array:
     for pattern_text, replacement in rule.replace:
         texts = pc.replace_substring_regex(texts, pattern_text, replacement)
     if rule.case:
@@ -105,16 +151,6 @@ def _text_steps(texts: pa.Array, rule: ColumnRule) -> pa.Array:
     if rule.pad_to:
         texts = pc.utf8_lpad(texts, rule.pad_to, rule.pad_with)
     return tidy(texts)
-
-
-def _piece(pieces: Sequence[str], at: int) -> str | None:
-    return pieces[at].strip() or None if at < len(pieces) else None
-
-
-def _group(match: re.Match[str] | None) -> str | None:
-    if match is None:
-        return None
-    return (match[1] if match.re.groups else match[0]) or None
 
 
 def _mapped(texts: pa.Array, rule: ColumnRule, name: str) -> tuple[list[pa.Array], list[Flaw]]:
@@ -130,11 +166,8 @@ def _mapped(texts: pa.Array, rule: ColumnRule, name: str) -> tuple[list[pa.Array
         return found
 
     mapped = by_distinct(texts, look, pa.string())
-    lost = np.flatnonzero(valid(texts) & ~valid(mapped))
-    flaws = []
-    if len(lost):
-        known = ", ".join(list(rule.values)[:10])
-        flaws = [Flaw(Reason.NOT_IN_MAP, lost, f"one of the mapped values: {known}", name, texts.take(pa.array(lost)))]
+    wanted = f"one of the mapped values: {', '.join(list(rule.values)[:10])}"
+    flaws = _flaw(Reason.NOT_IN_MAP, valid(texts) & ~valid(mapped), wanted, name, texts)
     blank = pc.equal(mapped, "").fill_null(False)
     return [pc.if_else(blank, pa.scalar(None, pa.string()), mapped)], flaws
 
@@ -192,17 +225,15 @@ def _dated(parts: Sequence[pa.Array], rule: ColumnRule, kind: Kind, name: str) -
     """Texts read by the first of the formats that fits; texts that none fits are flawed."""
     arrow = {Kind.TIMESTAMP: pa.timestamp("us"), Kind.TIME: pa.time64("us")}.get(kind, pa.date32())
     found: list[pa.Array] = []
-    flaws = []
+    flaws: list[Flaw] = []
     for part in parts:
         if not pa.types.is_string(part.type):
             found.append(part)
             continue
         read = by_distinct(part, lambda text: read_date(text, rule.date_formats, kind), arrow)
-        lost = np.flatnonzero(valid(part) & ~valid(read))
-        if len(lost):
-            wanted = f"a {kind.value} written as {' or '.join(rule.date_formats)}"
-            reason = {Kind.TIMESTAMP: Reason.NOT_A_TIMESTAMP, Kind.TIME: Reason.NOT_A_TIME}.get(kind, Reason.NOT_A_DATE)
-            flaws.append(Flaw(reason, lost, wanted, name, part.take(pa.array(lost))))
+        wanted = f"a {kind.value} written as {' or '.join(rule.date_formats)}"
+        reason = {Kind.TIMESTAMP: Reason.NOT_A_TIMESTAMP, Kind.TIME: Reason.NOT_A_TIME}.get(kind, Reason.NOT_A_DATE)
+        flaws += _flaw(reason, valid(part) & ~valid(read), wanted, name, part)
         found.append(read)
     return found, flaws
 

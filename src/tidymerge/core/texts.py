@@ -1,6 +1,5 @@
 """Cells to text, truth values, UUIDs, JSON and binary."""
 
-import json
 import re
 import uuid
 
@@ -8,7 +7,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tidymerge.core.cells import BadCells, Cast, TextRule, Wrong, cast_text, keep, mask_of, valid
+from tidymerge.core.cells import BadCells, Cast, TextRule, Wrong, bad_cells, cast_text, keep, mask_of, valid, without
+from tidymerge.core.documents import one_document
 from tidymerge.core.numbers import number_text
 from tidymerge.core.times import refuse
 from tidymerge.model import ColumnType, Reason
@@ -32,6 +32,8 @@ def to_text(cells: pa.Array, to: ColumnType) -> Cast:
         long = mask_of(pc.greater(pc.utf8_length(texts), to.length))
         if long.any():
             bad.append(BadCells(np.flatnonzero(long), Reason.TOO_LONG, f"at most {to.length} characters"))
+    if to.octets is not None:
+        bad += _too_many_bytes(texts, to)
     if to.allowed:
         strange = np.flatnonzero(valid(texts) & ~mask_of(pc.is_in(texts, pa.array(to.allowed))))
         if len(strange):
@@ -41,6 +43,11 @@ def to_text(cells: pa.Array, to: ColumnType) -> Cast:
         good[cells_.rows] = False
         texts = keep(texts, good)
     return Cast(texts, tuple(bad))
+
+
+def _too_many_bytes(values: pa.Array, to: ColumnType) -> tuple[BadCells, ...]:
+    long = np.flatnonzero(mask_of(pc.greater(pc.binary_length(values), to.octets)))
+    return bad_cells(long, Reason.TOO_LONG, f"at most {to.octets:,} bytes, as {to.declared} holds")
 
 
 def _written_out(cells: pa.Array) -> Cast:
@@ -89,23 +96,25 @@ def _one_uuid(text: str) -> str | Wrong:
 
 def to_json(cells: pa.Array, _to: ColumnType) -> Cast:
     """Cast JSON text (RFC 8259) to one spelling, so that equal documents compare equal."""
-    return cast_text(_written_out(cells).values, TextRule(pa.string(), _one_json))
-
-
-def _one_json(text: str) -> str | Wrong:
-    try:
-        return json.dumps(json.loads(text), ensure_ascii=False, sort_keys=True, separators=(",", ":"))
-    except ValueError:
-        return Wrong(Reason.NOT_JSON, "a JSON document")
+    return cast_text(_written_out(cells).values, TextRule(pa.string(), one_document))
 
 
 def to_binary(cells: pa.Array, to: ColumnType) -> Cast:
     """Cast hexadecimal text to bytes."""
     if pa.types.is_binary(cells.type):
-        return Cast(cells)
-    if not pa.types.is_string(cells.type):
+        cast = Cast(cells)
+    elif pa.types.is_string(cells.type):
+        cast = cast_text(cells, TextRule(pa.binary(), _one_binary))
+    else:
         return refuse(cells, to, Reason.NOT_BINARY, "bytes written as hexadecimal digits")
-    return cast_text(cells, TextRule(pa.binary(), _one_binary))
+    if to.octets is None:
+        return cast
+    lengths = pc.binary_length(cast.values)
+    if to.padded:
+        words = f"{to.octets} bytes, as {to.declared} holds: it fills up what is shorter"
+        return without(cast, pc.equal(lengths, to.octets), Reason.WRONG_LENGTH, words)
+    words = f"at most {to.octets:,} bytes, as {to.declared} holds"
+    return without(cast, pc.less_equal(lengths, to.octets), Reason.TOO_LONG, words)
 
 
 def _one_binary(text: str) -> bytes | Wrong:

@@ -3,23 +3,22 @@
 import re
 from collections.abc import Iterable, Sequence
 
-import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tidymerge.core.cells import valid
+from tidymerge.core import digits
 from tidymerge.core.convert import cast_cells
 from tidymerge.core.tidy import tidy
 from tidymerge.errors import BadOption
-from tidymerge.model import ColumnType, Kind
+from tidymerge.model import MOST_DIGITS, ColumnType, Kind
 
 _WHOLE = r"^-?(0|[1-9][0-9]{0,17})$"  # leading zeros are a text's
 _DECIMAL = r"^-?(0|[1-9][0-9]*)(\.[0-9]+)?$"
 _DATE = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$"
 _STAMP = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}:[0-9]{2}(\.[0-9]{1,6})?$"
-MOST_DIGITS = 38
 TEXT = ColumnType(Kind.TEXT, "text")
 NUMBER = ColumnType(Kind.DECIMAL, "number", digits=15)  # what a spreadsheet keeps
+_MOST_DECIMALS = 15  # of a spreadsheet's number: what has more is a measure, not a count of units
 _USUAL_DIGITS = 18  # of a new column of decimals, which leaves room
 _KINDS = {
     kind.value: kind
@@ -40,8 +39,7 @@ def declared(text: str) -> ColumnType:
         raise BadOption(f"{text!r} is no type of a column; known are {', '.join(_KINDS)}, as in decimal(8, 2).")
     first, second = (None if size is None else int(size) for size in (found[2], found[3]))
     if kind is Kind.DECIMAL:
-        scale = second or 0 if first else None
-        return ColumnType(kind, text, precision=first or MOST_DIGITS, scale=scale)
+        return ColumnType(kind, text, precision=first, scale=second or 0 if first else None)
     return ColumnType(kind, text, length=first)
 
 
@@ -56,8 +54,8 @@ def type_of_texts(texts: pa.Array) -> ColumnType:
     if _all(texts, _DECIMAL):
         lengths = pc.utf8_length(pc.replace_substring_regex(texts, r"^[^.]*\.?", ""))
         scale = pc.max(lengths).as_py()
-        digits = pc.max(pc.utf8_length(pc.replace_substring_regex(texts, r"[-.].*$|^-", ""))).as_py() + scale
-        if digits <= MOST_DIGITS:
+        whole = pc.max(pc.utf8_length(pc.replace_substring_regex(texts, r"\..*$|^-", ""))).as_py()
+        if whole + scale <= MOST_DIGITS:
             return ColumnType(Kind.DECIMAL, f"decimal({MOST_DIGITS}, {scale})", precision=MOST_DIGITS, scale=scale)
     return TEXT
 
@@ -72,11 +70,7 @@ def _all(texts: pa.Array, pattern: str) -> bool:
 def decimals_of(numbers: Sequence[pa.Array], least: int = 0) -> int:
     """How many decimals numbers have, beyond a spreadsheet's noise, but `least` so many."""
     values = cast_cells(numbers, NUMBER, len(numbers[0])).values
-    for decimals in range(least, NUMBER.decimals + 1):
-        same = pc.equal(pc.round(values, decimals), values).fill_null(True).to_numpy(zero_copy_only=False)
-        if bool(np.all(~valid(values) | same)):
-            break
-    return decimals
+    return max(least, pc.max(digits.decimals(values)).as_py() or 0)
 
 
 def types_of_parts(parts: Iterable[pa.Array]) -> list[ColumnType]:
@@ -91,6 +85,8 @@ def _type_of_part(part: pa.Array) -> ColumnType:
         return type_of_texts(part.drop_null().unique())
     if kinds.is_floating(part.type):
         decimals = decimals_of([part])
+        if decimals > _MOST_DECIMALS:
+            return ColumnType(Kind.FLOAT, Kind.FLOAT.value)
         return ColumnType(Kind.DECIMAL, "decimal", scale=decimals) if decimals else ColumnType(Kind.INTEGER, "integer")
     if kinds.is_decimal(part.type):
         return ColumnType(Kind.DECIMAL, "decimal", scale=part.type.scale)
@@ -120,4 +116,4 @@ def in_words(found: ColumnType) -> str:
     """A type as a job would declare it for a new column."""
     if found.kind is not Kind.DECIMAL:
         return found.kind.value
-    return f"decimal({max(_USUAL_DIGITS, found.decimals + 9)}, {found.decimals})"
+    return f"decimal({min(max(_USUAL_DIGITS, found.decimals + 9), MOST_DIGITS)}, {found.decimals})"

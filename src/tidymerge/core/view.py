@@ -29,7 +29,7 @@ def in_words(rule: ColumnRule) -> str:
         (rule.constant is not None, "the same in every row"),
         (rule.compute, "computed"),
         (rule.stamp, "stamped when a record is written"),
-        (rule.split, f"piece {rule.part} of the text cut at {rule.split!r}"),
+        (rule.split, f"{_piece(rule.part)} of the text cut at {rule.split!r}"),
         (rule.pattern, f"what {rule.pattern!r} finds"),
         (rule.replace, "with replacements"),
         (rule.case, f"in {rule.case} case"),
@@ -49,6 +49,12 @@ def in_words(rule: ColumnRule) -> str:
         (rule.only_on, f"only on {rule.only_on}"),
     ]
     return "; ".join(str(words) for applies, words in said if applies)
+
+
+def _piece(part: int) -> str:
+    if part > 0:
+        return f"piece {part}"
+    return "the last piece" if part == -1 else f"piece {-part} from the end"
 
 
 def _others(rule: ColumnRule) -> str:

@@ -11,7 +11,7 @@ from tidymerge.changes import Logged, Outcome
 from tidymerge.core.cells import as_array
 from tidymerge.errors import LogDamaged
 
-_OUTCOME, _ROW = "outcome", "row"
+_OUTCOME, _ROW, _FILE = "outcome", "row", "file"
 _KEY, _BEFORE, _AFTER, _CHANGED = "key ", "before ", "after ", "changed "
 _ROWS = 1_000_000  # in a row group: what an undo holds in memory at a time
 
@@ -41,6 +41,8 @@ def _table(log: Logged) -> pa.Table:
         pa.array(log.outcomes.astype(np.int8)), pa.array([outcome.name.lower() for outcome in Outcome])
     )
     columns: dict[str, pa.Array] = {_OUTCOME: outcomes, _ROW: pa.array(log.rows)}
+    if log.files is not None:
+        columns[_FILE] = log.files
     for prefix, table in ((_KEY, log.keys), (_BEFORE, log.before), (_AFTER, log.after)):
         columns |= {prefix + name: table[name] for name in table.column_names}
     columns |= {_CHANGED + name: pa.array(mask) for name, mask in log.changed.items()}
@@ -72,4 +74,5 @@ def _logged(table: pa.Table) -> Logged:
         those(_BEFORE),
         those(_AFTER),
         {name: as_array(masks[name]).to_numpy(zero_copy_only=False) for name in masks.column_names},
+        as_array(table[_FILE]) if _FILE in table.column_names else None,
     )

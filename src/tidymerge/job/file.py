@@ -1,5 +1,6 @@
 """The job file: TOML, checked strictly. The models below are its definition, and its JSON Schema comes from them."""
 
+from collections.abc import Iterable
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
@@ -77,7 +78,14 @@ class ColumnPart(_Strict):
         None, description="Written with a record, but never a change by itself."
     )
     split: Word | None = Field(None, description="Cut the text at this, and take the piece number `part`.")
-    part: Annotated[int, Field(ge=1)] = 1
+    part: int = Field(1, description="Which piece, from 1; -1 is the last.")
+    rest: Literal["join", "drop"] | None = Field(
+        None,
+        description='What becomes of more pieces than the job uses: "join" leaves them with the last; else a reject.',
+    )
+    missing: Literal["reject", "null"] = Field(
+        "reject", description="What to do where the piece, or what the pattern seeks, is not there."
+    )
     pattern: Word | None = Field(
         None, description="Take what this regular expression finds: its first group, or all of it."
     )
@@ -123,6 +131,12 @@ class ColumnPart(_Strict):
             raise ValueError(f"a column takes exactly one of from, value, compute and stamp; this one {found}")
         if "part" in self.model_fields_set and not self.split:
             raise ValueError("part needs split, which says where to cut")
+        if self.part == 0:
+            raise ValueError("pieces count from 1, or from the end with -1")
+        if self.rest and not self.split:
+            raise ValueError("rest needs split, which says where to cut")
+        if "missing" in self.model_fields_set and not (self.split or self.pattern):
+            raise ValueError("missing needs split or pattern; that of a look-up stands inside of find")
         if "otherwise" in self.model_fields_set and not self.values:
             raise ValueError("otherwise needs values, the map that lacks the text")
         if given[0] != "from" and any(getattr(self, name) for name in _NEEDS_FROM):
@@ -148,6 +162,9 @@ class InstructionPart(_Strict):
     column: Word = Field(description="The incoming column.")
     values: dict[str, Literal["insert", "update", "skip"] | list[Word]] = Field(
         description='What each text means: "insert", "update", "skip", or the list of the only columns to update.'
+    )
+    blank: Literal["reject", "skip", "load"] = Field(
+        "reject", description='What a blank means; with "load" the key decides as without instructions.'
     )
 
 
@@ -208,7 +225,7 @@ class JobFile(_Strict):
             key=_listed(self.target.key),
             types=self.target.types,
             add=self.target.add if isinstance(self.target.add, bool) else tuple(self.target.add),
-            columns={name: _rule(part) for name, part in self.columns.items()},
+            columns={name: _rule(part, self.columns.values()) for name, part in self.columns.items()},
             rules=_rules(self),
             header_row=self.incoming.header_row,
             take_rows=self.incoming.rows,
@@ -232,7 +249,22 @@ def _text(value: Value | None) -> str | None:
     return None if value is None else str(value).lower() if isinstance(value, bool) else str(value)
 
 
-def _rule(part: str | ColumnPart) -> ColumnRule:
+def _pieces(part: ColumnPart, columns: Iterable[str | ColumnPart]) -> int | None:
+    """How many pieces a text must have: as many as the columns that cut it alike take of it.
+
+    One column alone may take the first piece or the last, whatever else there is.
+    """
+    alike = [
+        other.part
+        for other in columns
+        if isinstance(other, ColumnPart) and (other.from_, other.split) == (part.from_, part.split)
+    ]
+    if not part.split or part.rest == "drop" or min(alike) < 0 or alike == [1]:
+        return None
+    return max(alike)
+
+
+def _rule(part: str | ColumnPart, columns: Iterable[str | ColumnPart]) -> ColumnRule:
     if isinstance(part, str):
         return ColumnRule(sources=(part,))
     find = part.find
@@ -245,6 +277,9 @@ def _rule(part: str | ColumnPart) -> ColumnRule:
         stamp=part.stamp,
         split=part.split,
         part=part.part,
+        pieces=_pieces(part, columns),
+        rest=part.rest,
+        missing_is_null=part.missing == "null",
         pattern=part.pattern,
         replace=tuple((step.pattern, step.with_) for step in part.replace),
         case=part.case,
@@ -305,7 +340,7 @@ def _instruction(part: InstructionPart) -> Instruction:
         text: (Action.UPDATE, tuple(meaning)) if isinstance(meaning, list) else (Action(meaning), ())
         for text, meaning in part.values.items()
     }
-    return Instruction(part.column, actions)
+    return Instruction(part.column, actions, part.blank)
 
 
 def json_schema() -> dict[str, Any]:

@@ -4,7 +4,6 @@ A regular file is parsed by Arrow. Where records are ragged, or blank lines woul
 numbers, the standard library's parser reads it again, slower but row by row.
 """
 
-import codecs
 import csv
 import io
 import re
@@ -16,23 +15,16 @@ import pyarrow as pa
 import pyarrow.csv as arrow_csv
 
 from tidymerge.address import Address
-from tidymerge.errors import BadOption, BrokenFile, NoRows, NoSuchFile, WrongEncoding
+from tidymerge.errors import BadOption, BrokenFile, NoRows, NoSuchFile
 from tidymerge.model import Flaw, Incoming, IncomingColumn, Indices
 from tidymerge.ports import Irregular
 from tidymerge.sources import COMPRESSED, ReadOptions, ending_of
+from tidymerge.sources.encoding import decoded
 from tidymerge.sources.table import as_incoming, column_names, wrong_length
 
 _SAMPLE = 256 * 1024
 _DELIMITERS = ",;\t|"
 _BLANK_LINES = (b"\n\n", b"\n\r\n", b"\r\r")
-_MARKS = (
-    (codecs.BOM_UTF8, "utf-8"),
-    (codecs.BOM_UTF32_LE, "utf-32"),
-    (codecs.BOM_UTF32_BE, "utf-32"),
-    (codecs.BOM_UTF16_LE, "utf-16"),
-    (codecs.BOM_UTF16_BE, "utf-16"),
-)
-_LITTLE = (codecs.BOM_UTF16_LE, codecs.BOM_UTF32_LE)
 
 
 class CsvSource:
@@ -43,68 +35,33 @@ class CsvSource:
         self.sheet: str | None = None
         self.above = 0
         self.notes: tuple[str, ...] = ()
-        data = _read(address) if data is None else data
-        self.encoding, self.mark = "utf-8", b""  # how the file is written, and the byte-order mark that it begins with
-        self._data = self._decoded(data, options.encoding)
+        text = decoded(_read(address) if data is None else data, options.encoding, self.address)
+        self._data = text.data
+        self.encoding, self.mark = text.encoding, text.mark
+        self.assumed = text.encoding if text.assumed else None
+        if text.assumed:
+            self.notes += (
+                f"Read as {text.encoding} text, as it is not UTF-8; if letters look wrong, give --encoding.",
+            )
         if not self._data.strip():
             raise NoRows(f"{self.address} is empty.")
         if b"\0" in self._data[:_SAMPLE]:
             raise BrokenFile(f"{self.address} is not a text file: it holds zero bytes. Was it saved in another format?")
         self.quote = options.quote or _find_quote(self._data[:_SAMPLE])
+        if self.quote != '"' and options.quote is None:
+            self.notes += (
+                f"Cells are taken to be quoted with {self.quote}, as the first line's are; else give --quote.",
+            )
         tab = ending_of(address) in (".tsv", ".tab")
         self.delimiter = options.delimiter or ("\t" if tab else None) or self._find_delimiter()
         for name, mark in (("delimiter", self.delimiter), ("quote", self.quote)):
             if len(mark) != 1 or not mark.isascii() or mark in "\r\n":
                 raise BadOption(f"The {name} must be one ASCII character, not {mark!r}.")
 
-    def _decoded(self, data: bytes, given: str | None) -> bytes:
-        """The file as UTF-8 without a byte-order mark."""
-        if given is None:
-            for mark, encoding in _MARKS:
-                if data.startswith(mark):
-                    given = encoding
-                    self.mark = mark
-                    data = data[len(mark) :] if encoding == "utf-8" else data
-                    break
-        try:
-            if given is not None and codecs.lookup(given).name != "utf-8":
-                text = data.decode(given)
-                self.encoding = "utf-8" if given == "utf-8-sig" else given
-                self.mark = next((mark for mark, _ in _MARKS if data.startswith(mark)), b"")
-                if self.mark and given in ("utf-16", "utf-32"):
-                    self.encoding = f"{given}-{'le' if self.mark in _LITTLE else 'be'}"
-                return text.removeprefix("\ufeff").encode()
-            data.decode("utf-8")
-        except LookupError:
-            raise BadOption(f"There is no encoding called {given!r}; try utf-8, cp1252 or utf-16.") from None
-        except UnicodeDecodeError as error:
-            if given is None:
-                return self._guessed(data)
-            line = data.count(b"\n", 0, error.start) + 1
-            raise WrongEncoding(
-                f"{self.address} is not {given} text: line {line} holds bytes that {given} does not have. "
-                "Leave --encoding out to have it found, or give another one, such as cp1252."
-            ) from None
-        return data.removeprefix(codecs.BOM_UTF8)
-
     @property
     def data(self) -> bytes:
         """The text as UTF-8, without a byte-order mark."""
         return self._data
-
-    def _guessed(self, data: bytes) -> bytes:
-        from charset_normalizer import from_bytes
-
-        best = from_bytes(data[:_SAMPLE]).best()
-        for encoding in (best.encoding if best else "cp1252", "cp1252", "latin-1"):
-            try:
-                text = data.decode(encoding)
-            except UnicodeDecodeError:
-                continue
-            self.encoding = encoding
-            self.notes += (f"Read as {encoding} text; if letters look wrong, give --encoding.",)
-            return text.encode()
-        raise WrongEncoding(f"The encoding of {self.address} can't be found; give it with --encoding.")
 
     def _find_delimiter(self) -> str:
         """The delimiter that cuts the most of the first records into equally many cells."""
@@ -203,7 +160,14 @@ class CsvSource:
     ) -> Incoming:
         columns = [IncomingColumn(name, (array,)) for name, array in zip(names, arrays, strict=True)]
         return as_incoming(
-            columns, numbers, flaws, address=self.address, header_row=header_row + 1, sheet=None, notes=self.notes
+            columns,
+            numbers,
+            flaws,
+            address=self.address,
+            header_row=header_row + 1,
+            sheet=None,
+            notes=self.notes,
+            assumed=self.assumed,
         )
 
 
@@ -257,7 +221,10 @@ def _read(address: Address) -> bytes:
 
 
 def _find_quote(sample: bytes) -> str:
-    """The quote that stands beside delimiters and line ends: double, unless only single ones do, in pairs."""
-    double = len(re.findall(rb'(?:^|[,;\t|])"', sample, re.MULTILINE))
-    single = len(re.findall(rb"(?:^|[,;\t|])'[^'\r\n]*'(?=$|[,;\t|\r])", sample, re.MULTILINE))
-    return "'" if single and not double and 2 * single == sample.count(b"'") else '"'
+    """Double quotes; single ones only where every name in the first line has them, and most lines too, in pairs."""
+    if re.search(rb'(?:^|[,;\t|])"', sample, re.MULTILINE):
+        return '"'
+    lines = [line for line in sample.splitlines() if line.strip()]
+    within = [line for line in lines if re.search(rb"(?:^|[,;\t|])'[^']*'(?=$|[,;\t|])", line)]
+    named = bool(lines) and re.fullmatch(rb"'[^']+'(?:[,;\t|]'[^']+')*", lines[0]) is not None
+    return "'" if named and len(lines) > 1 and 2 * len(within) > len(lines) and not sample.count(b"'") % 2 else '"'

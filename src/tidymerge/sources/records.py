@@ -1,6 +1,7 @@
 """Sources whose columns have names and types of their own: Parquet, JSON and JSON Lines."""
 
 import json
+import re
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any
@@ -10,10 +11,14 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.address import Address
+from tidymerge.core.documents import Number, as_it_is
+from tidymerge.core.floats import SPREADSHEET_DIGITS
 from tidymerge.errors import BrokenFile, NoRows
 from tidymerge.model import Incoming, IncomingColumn
 from tidymerge.sources import ReadOptions
 from tidymerge.sources.table import as_incoming, parts_of
+
+_WHOLE_DIGITS = 18  # which 64 bits are sure to hold
 
 
 class Records:
@@ -95,13 +100,18 @@ def _json(value: Any) -> str:
     return json.dumps(value, ensure_ascii=False, default=str)
 
 
+def _parsed(text: str) -> Any:
+    """A JSON text, its numbers as they stand there; what is no number, such as NaN, is a text."""
+    return json.loads(text, parse_int=Number, parse_float=Number, parse_constant=str)
+
+
 class JsonSource(Records):
     """A JSON file that holds an array of objects."""
 
     def __init__(self, address: Address, options: ReadOptions) -> None:
         text = _text(address, options)
         try:
-            objects = json.loads(text)
+            objects = _parsed(text)
         except ValueError as error:
             raise BrokenFile(f"{address.path} is not JSON: {error}.") from None
         if not isinstance(objects, list):
@@ -117,10 +127,10 @@ class JsonLinesSource(Records):
 
 
 def _lines(address: Address, text: str) -> Iterable[tuple[int, Any]]:
-    for number, line in enumerate(text.splitlines(), start=1):
+    for number, line in enumerate(text.split("\n"), start=1):  # other line ends may stand in a JSON text
         if line.strip():
             try:
-                yield number, json.loads(line)
+                yield number, _parsed(line)
             except ValueError as error:
                 raise BrokenFile(f"{address.path} is not JSON Lines: line {number} can't be read ({error}).") from None
 
@@ -148,7 +158,14 @@ def _columns(address: Address, objects: Iterable[tuple[int, Any]]) -> tuple[list
 
 
 def _cell(value: Any) -> Any:
-    """A JSON value as a cell: nested values as JSON text, whole numbers of more than 64 bits as text."""
+    """A JSON value as a cell: nested values as JSON text, numbers that 64 bits can't hold to the last digit as text."""
     if isinstance(value, (dict, list)):
-        return _json(value)
-    return str(value) if type(value) is int and abs(value) >= 2**63 else value
+        return as_it_is(value)
+    if not isinstance(value, Number):
+        return value
+    if value.lstrip("-").isdigit():
+        return int(value) if len(value) <= _WHOLE_DIGITS else str(value)
+    mantissa, _, exponent = value.lower().partition("e")
+    figures = re.sub(r"[-.]", "", mantissa).strip("0")
+    is_usual = len(figures) <= SPREADSHEET_DIGITS and len(exponent) <= 3  # noqa: PLR2004 - as in e-99
+    return float(value) if is_usual and abs(float(value)) < 10.0**SPREADSHEET_DIGITS else str(value)

@@ -2,18 +2,21 @@
 
 import io
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 from python_calamine import CalamineError, CalamineWorkbook, SheetTypeEnum, SheetVisibleEnum
 
 from tidymerge.address import Address
 from tidymerge.core.mapping import listing
 from tidymerge.errors import BadOption, BrokenFile, NoRows, NoSuchSheet
-from tidymerge.model import Incoming, IncomingColumn
+from tidymerge.model import Flaw, Incoming, IncomingColumn, Reason
 from tidymerge.sources import ReadOptions
+from tidymerge.sources.sheet_faults import faults
 from tidymerge.sources.table import as_incoming, column_index, column_names, parts_of
 
 
@@ -72,6 +75,10 @@ class WorkbookSource:
             self._rows: list[list[Any]] = self._workbook.get_sheet_by_name(self.sheet).to_python(skip_empty_area=False)
         except CalamineError as error:
             raise BrokenFile(f"The sheet {self.sheet!r} of {address.path} can't be read ({error}).") from None
+        self._faults = faults(address.path, self.sheet)
+        for (row, column), words in self._faults.errors.items():
+            if row < len(self._rows) and column < len(self._rows[row]):
+                self._rows[row][column] = words
         self._cut()
         if not self._rows:
             raise NoRows(f"The sheet {self.sheet!r} of {address.path} is empty.")
@@ -137,8 +144,36 @@ class WorkbookSource:
         header_row += self.above
         numbers = np.arange(len(body), dtype=np.int64) + header_row + 2
         return as_incoming(
-            columns, numbers, address=self.address, header_row=header_row + 1, sheet=self.sheet, notes=self.notes
+            columns,
+            numbers,
+            self._error_flaws(names, header_row + 1, len(body)),
+            address=self.address,
+            header_row=header_row + 1,
+            sheet=self.sheet,
+            notes=self.notes,
+            uncalculated=self._uncalculated(names, header_row + 1, len(body)),
         )
+
+    def _error_flaws(self, names: Sequence[str], first: int, rows: int) -> list[Flaw]:
+        """The cells below the header, `first` being the row under it, that hold a formula error."""
+        flaws = []
+        for index, name in enumerate(names, start=self._area.left):
+            found = sorted(
+                (row - first, error)
+                for (row, column), error in self._faults.errors.items()
+                if column == index and first <= row < first + rows
+            )
+            if found:
+                at = np.array([row for row, _ in found], np.int64)
+                texts = pa.array([error for _, error in found], pa.string())
+                flaws.append(Flaw(Reason.FORMULA_ERROR, at, "a value", name, texts))
+        return flaws
+
+    def _uncalculated(self, names: Sequence[str], first: int, rows: int) -> dict[str, int]:
+        """How many formulas without a result each column has below the header."""
+        places = [column for row, column in self._faults.uncalculated if first <= row < first + rows]
+        counts = {name: places.count(index) for index, name in enumerate(names, start=self._area.left)}
+        return {name: count for name, count in counts.items() if count}
 
 
 def _opened(path: Path) -> CalamineWorkbook:

@@ -32,11 +32,15 @@ ARROW = {
 
 
 def common_type(parts: Sequence[Part]) -> Type | None:
-    """The type in which all parts can meet, or None if there is none."""
+    """The type in which all parts can meet, or None if there is none.
+
+    Cells alone meet in the type that all of them have; where they have none, it is not known what they mean.
+    """
     kinds = {part.type for part in parts if part.type not in (Type.NULL, Type.CELL) and part.literal is None}
     texts = [part for part in parts if part.literal is not None]
     if not kinds:
-        return Type.TEXT if texts or any(part.type is Type.CELL for part in parts) else Type.NULL
+        cells = [part for part in parts if part.type is Type.CELL]
+        return Type.TEXT if texts else _common_nature(cells) if cells else Type.NULL
     if kinds == {Type.DATE, Type.TIMESTAMP}:
         kinds = {Type.TIMESTAMP}
     if len(kinds) > 1:
@@ -44,6 +48,13 @@ def common_type(parts: Sequence[Part]) -> Type | None:
     kind = kinds.pop()
     temporal = kind in (Type.DATE, Type.TIME, Type.TIMESTAMP)
     return None if texts and not temporal and kind is not Type.TEXT else kind
+
+
+def _common_nature(cells: Sequence[Part]) -> Type | None:
+    natures = {cell.nature for cell in cells} - {Type.NULL}
+    if natures == {Type.DATE, Type.TIMESTAMP}:
+        return Type.TIMESTAMP
+    return natures.pop() if len(natures) == 1 else None if natures else Type.TEXT
 
 
 def as_type(part: Part, wanted: Type) -> Part | None:

@@ -6,6 +6,7 @@ any other is an error. Nothing is ever handed to Python's `eval` or to a databas
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 from difflib import get_close_matches
 
 import pyarrow as pa
@@ -13,14 +14,15 @@ import pyarrow.compute as pc
 from sqlglot import exp, parse
 from sqlglot.errors import SqlglotError
 
+from tidymerge.core import digits
 from tidymerge.core.expressions import functions as f
 from tidymerge.core.expressions.coerce import as_type, common_type, read_texts
-from tidymerge.core.expressions.types import Frame, Part, Run, Type
+from tidymerge.core.expressions.types import Cells, Frame, Part, Run, Type
 from tidymerge.core.mapping import fold, listing
 from tidymerge.errors import BadExpression
-from tidymerge.model import ColumnType, Kind
+from tidymerge.model import MOST_DIGITS, ColumnType, Kind
 
-Scopes = Mapping[str, Mapping[str, Type]]
+Scopes = Mapping[str, Mapping[str, Type | Cells]]
 _SIGNS: dict[type, str] = {exp.EQ: "=", exp.NEQ: "<>", exp.LT: "<", exp.LTE: "<=", exp.GT: ">", exp.GTE: ">="}
 _ARITHMETIC: dict[type, str] = {exp.Add: "+", exp.Sub: "-", exp.Mul: "*", exp.Div: "/"}
 # The parts of a node, besides its operands, that we heed; any other one is refused.
@@ -174,10 +176,29 @@ class _Compiler:
         """The parts of `nodes`, all of one type. Raises BadExpression where they clash."""
         parts = [self.part(node) for node in nodes]
         kind = common_type(parts)
+        if kind is None and all(part.type in (Type.CELL, Type.NULL) for part in parts):
+            (name, cast_to), *_ = [
+                (node.sql(), "decimal" if part.nature is Type.NUMBER else "varchar")
+                for node, part in zip(nodes, parts, strict=True)
+                if part.type is Type.CELL
+            ]
+            listed = " and ".join(node.sql() for node, part in zip(nodes, parts, strict=True) if part.type is Type.CELL)
+            raise self.error(
+                f"whether the cells of {listed} are to be compared as numbers, dates or texts is not clear from them; "
+                f"say it with a cast, such as cast({name} as {cast_to}).",
+                whole,
+            )
         if kind is None:
             kinds = listing_of(parts, nodes)
             raise self.error(f"these can't be put together: {kinds}; say how with cast(… as …).", whole)
         return kind, [self.wanted(part, kind, node) for part, node in zip(parts, nodes, strict=True)]
+
+    def _results(self, nodes: Sequence[exp.Expr], whole: exp.Expr) -> tuple[Type, list[Part]]:
+        """The parts of which one is the result; where all are cells, that is a cell too."""
+        parts = [self.part(node) for node in nodes]
+        if any(part.type is Type.CELL for part in parts) and all(part.type in (Type.CELL, Type.NULL) for part in parts):
+            return Type.CELL, [self.wanted(part, Type.CELL, node) for part, node in zip(parts, nodes, strict=True)]
+        return self.together(nodes, whole)
 
     def _column(self, node: exp.Expr) -> Part:
         scope = node.text("table") or next(iter(self.scopes))
@@ -194,7 +215,9 @@ class _Compiler:
                 raise self.error(f"there is no column {name!r}; {known}", node)
             name = fitting[0]
         self.uses.add((scope.lower(), name))
-        return Part(columns[name], lambda frame: frame.columns[scope.lower(), name])
+        found = columns[name]
+        kind, nature = (Type.CELL, found.nature) if isinstance(found, Cells) else (found, None)
+        return Part(kind, lambda frame: frame.columns[scope.lower(), name], nature=nature)
 
     def _literal(self, node: exp.Expr) -> Part:
         if node.is_string:
@@ -202,8 +225,9 @@ class _Compiler:
         if "e" in node.this.lower():
             return Part(Type.NUMBER, f.constant(float(node.this), pa.float64()))
         scale = len(node.this.partition(".")[2])
-        value = pc.cast(pa.scalar(node.this), pa.decimal128(38, scale)).as_py()
-        return Part(Type.NUMBER, f.constant(value, pa.decimal128(38, scale)))
+        if len(node.this) > MOST_DIGITS:
+            return Part(Type.NUMBER, f.constant(digits.one_spelling(node.this), pa.string()))
+        return Part(Type.NUMBER, f.constant(Decimal(node.this), pa.decimal128(MOST_DIGITS, scale)))
 
     def _logic(self, node: exp.Expr, join: Callable[[pa.Array, pa.Array], pa.Array]) -> Part:
         one, other = (self.wanted(self.part(side), Type.BOOLEAN, side) for side in (node.this, node.expression))
@@ -226,28 +250,29 @@ class _Compiler:
         raise self.error("after 'is' comes null, true or false.", node)
 
     def _compare(self, node: exp.Expr) -> Part:
-        _, (one, other) = self.together([node.this, node.expression], node)
+        kind, (one, other) = self.together([node.this, node.expression], node)
         sign = _SIGNS[type(node)]
-        return Part(Type.BOOLEAN, lambda frame: f.compare(sign, one.run(frame), other.run(frame)))
+        return Part(Type.BOOLEAN, lambda frame: f.compare(sign, kind, one.run(frame), other.run(frame)))
 
     def _between(self, node: exp.Expr) -> Part:
-        _, (value, low, high) = self.together([node.this, node.args["low"], node.args["high"]], node)
+        kind, (value, low, high) = self.together([node.this, node.args["low"], node.args["high"]], node)
         return Part(
             Type.BOOLEAN,
             lambda frame: pc.and_kleene(
-                f.compare(">=", value.run(frame), low.run(frame)), f.compare("<=", value.run(frame), high.run(frame))
+                f.compare(">=", kind, value.run(frame), low.run(frame)),
+                f.compare("<=", kind, value.run(frame), high.run(frame)),
             ),
         )
 
     def _in(self, node: exp.Expr) -> Part:
         if not node.expressions:
             raise self.error("after 'in' comes a list of values in parentheses.", node)
-        _, (value, *members) = self.together([node.this, *node.expressions], node)
+        kind, (value, *members) = self.together([node.this, *node.expressions], node)
 
         def run(frame: Frame) -> pa.Array:
-            found = f.compare("=", value.run(frame), members[0].run(frame))
+            found = f.compare("=", kind, value.run(frame), members[0].run(frame))
             for member in members[1:]:
-                found = pc.or_kleene(found, f.compare("=", value.run(frame), member.run(frame)))
+                found = pc.or_kleene(found, f.compare("=", kind, value.run(frame), member.run(frame)))
             return found
 
         return Part(Type.BOOLEAN, run)
@@ -274,10 +299,10 @@ class _Compiler:
             test = exp.EQ(this=node.this.copy(), expression=branch.this.copy()) if node.this else branch.this
             conditions.append(self.wanted(self.part(test), Type.BOOLEAN, branch.this))
         last = node.args.get("default") or exp.Null()
-        kind, parts = self.together([*(branch.args["true"] for branch in branches), last], node)
+        kind, parts = self._results([*(branch.args["true"] for branch in branches), last], node)
 
         def run(frame: Frame) -> pa.Array:
-            *results, otherwise = f.same_scale([part.run(frame) for part in parts])
+            *results, otherwise = f.alike(kind, [part.run(frame) for part in parts])
             return f.choose([condition.run(frame) for condition in conditions], results, otherwise)
 
         return Part(kind, run)
@@ -307,22 +332,22 @@ class _Compiler:
     def _round(self, node: exp.Expr) -> Part:
         inner = self.wanted(self.part(node.this), Type.NUMBER, node.this)
         places = self._whole(node.args.get("decimals"), 0, "the number of decimals")
-        return Part(Type.NUMBER, lambda frame: f.round_number(frame, inner.run(frame), places or 0))
+        return Part(Type.NUMBER, lambda frame: f.round_number(inner.run(frame), places or 0))
 
     def _join(self, node: exp.Expr) -> Part:
         one, other = (self.wanted(self.part(side), Type.TEXT, side) for side in (node.this, node.expression))
         return Part(Type.TEXT, lambda frame: pc.binary_join_element_wise(one.run(frame), other.run(frame), ""))
 
     def _coalesce(self, node: exp.Expr) -> Part:
-        kind, parts = self.together([node.this, *node.expressions], node)
-        return Part(kind, lambda frame: pc.coalesce(*f.same_scale([part.run(frame) for part in parts])))
+        kind, parts = self._results([node.this, *node.expressions], node)
+        return Part(kind, lambda frame: pc.coalesce(*f.alike(kind, [part.run(frame) for part in parts])))
 
     def _nullif(self, node: exp.Expr) -> Part:
         kind, (one, other) = self.together([node.this, node.expression], node)
 
         def run(frame: Frame) -> pa.Array:
             values = one.run(frame)
-            same = f.compare("=", values, other.run(frame)).fill_null(False)
+            same = f.compare("=", kind, values, other.run(frame)).fill_null(False)
             return pc.if_else(same, pa.scalar(None, values.type), values)
 
         return Part(kind, run)
@@ -361,7 +386,7 @@ class _Compiler:
             values = inner.run(frame)
             places = 0 if column is Kind.INTEGER else wanted.scale
             if inner.type is Type.NUMBER and column is not Kind.FLOAT and places is not None:
-                values = f.round_number(frame, values, places)  # ISO SQL: a cast of a number rounds
+                values = f.round_number(values, places)  # ISO SQL: a cast of a number rounds
             if pa.types.is_decimal(values.type) and column is Kind.TEXT:
                 return pc.cast(values, pa.string())
             return read_texts(frame, values, wanted)

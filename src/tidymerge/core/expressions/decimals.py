@@ -5,19 +5,21 @@ unbounded integers (in a NumPy object array) otherwise; results are exact either
 """
 
 from dataclasses import dataclass
-from decimal import Decimal
+from decimal import Context, Decimal
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tidymerge.core import digits
 from tidymerge.core.cells import valid
-from tidymerge.core.numbers import decimals_from_units
-from tidymerge.model import Mask
+from tidymerge.core.floats import decimals_from_units
+from tidymerge.model import MOST_DIGITS, Mask
 
 QUOTIENT_DECIMALS = 10  # decimals of a quotient, rounded half away from zero; ISO SQL leaves them to us
 _ROOM = 2**62
-_MOST_DIGITS = 38
+# Sums and products are exact whatever their length; what bounds it is how long an expression is.
+_EXACT = Context(prec=1_000_000, Emax=10**9, Emin=-(10**9))
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,8 +32,10 @@ class Units:
 
 
 def to_units(numbers: pa.Array) -> Units:
-    """Units of an integer or 128-bit decimal array."""
+    """Units of integers, 128-bit decimals, or numbers spelled out as texts (`core.digits`)."""
     present = valid(numbers)
+    if pa.types.is_string(numbers.type):
+        return _of_texts(numbers, present)
     if pa.types.is_integer(numbers.type):
         return Units(pc.cast(numbers, pa.int64()).fill_null(0).to_numpy(zero_copy_only=False), 0, present)
     whole = pa.concat_arrays([numbers])  # without an offset into its buffer
@@ -43,15 +47,25 @@ def to_units(numbers: pa.Array) -> Units:
     return Units(wide, numbers.type.scale, present)
 
 
+def _of_texts(numbers: pa.Array, present: Mask) -> Units:
+    scale = pc.max(digits.decimals(numbers)).as_py() or 0
+    coded = numbers.fill_null("0").dictionary_encode()
+    shifted = [int(Decimal(text).scaleb(scale, _EXACT)) for text in coded.dictionary.to_pylist()]
+    kind: type = np.int64 if max((abs(count) for count in shifted), default=0) < _ROOM else object
+    return Units(np.array(shifted, kind)[coded.indices.to_numpy(zero_copy_only=False)], scale, present)
+
+
 def from_units(units: Units) -> pa.Array:
-    """The decimals; a row with more than 38 digits is null, which the caller finds by comparing masks."""
-    scale = min(max(units.scale, 0), _MOST_DIGITS)
-    if units.counts.dtype != object:
-        return decimals_from_units(pa.array(units.counts, mask=~units.present), scale)
-    held = units.present & np.array([abs(count) < 10**_MOST_DIGITS for count in units.counts], bool)
-    shift = Decimal(1).scaleb(-scale)
-    values = [Decimal(count) * shift if ok else None for count, ok in zip(units.counts, held, strict=True)]
-    return pa.array(values, pa.decimal128(_MOST_DIGITS, scale))
+    """The decimals; spelled out as texts where one of them has more digits than 128 bits hold."""
+    if units.counts.dtype != object and 0 <= units.scale <= MOST_DIGITS:
+        return decimals_from_units(pa.array(units.counts, mask=~units.present), units.scale)
+    values = [
+        Decimal(int(count)).scaleb(-units.scale, _EXACT) if there else None
+        for count, there in zip(units.counts, units.present, strict=True)
+    ]
+    if 0 <= units.scale <= MOST_DIGITS and _largest(units.counts[units.present]) < 10**MOST_DIGITS:
+        return pa.array(values, pa.decimal128(MOST_DIGITS, units.scale))
+    return pa.array([None if value is None else digits.spelled(value) for value in values], pa.string())
 
 
 def aligned(one: Units, other: Units) -> tuple[Units, Units]:
@@ -73,6 +87,18 @@ def add(one: Units, other: Units) -> Units:
     one, other = aligned(one, other)
     first, second = _roomy(one.counts, other.counts, _largest(one.counts) + _largest(other.counts))
     return Units(first + second, one.scale, one.present & other.present)
+
+
+def negate(one: Units) -> Units:
+    """The numbers with the other sign."""
+    counts = one.counts if _largest(one.counts) < _ROOM else one.counts.astype(object)
+    return Units(-counts, one.scale, one.present)
+
+
+def absolute(one: Units) -> Units:
+    """The numbers without their sign."""
+    counts = one.counts if _largest(one.counts) < _ROOM else one.counts.astype(object)
+    return Units(abs(counts), one.scale, one.present)
 
 
 def multiply(one: Units, other: Units) -> Units:

@@ -7,9 +7,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tidymerge.core.cells import mask_of, valid
+from tidymerge.core import digits
+from tidymerge.core.cells import mask_of
 from tidymerge.core.expressions import decimals
-from tidymerge.core.expressions.types import Frame, Run
+from tidymerge.core.expressions.types import Frame, Run, Type
 
 _COMPARISONS: dict[str, Callable[[np.ndarray], np.ndarray]] = {
     "=": lambda order: order == 0,
@@ -30,14 +31,14 @@ _ARROW_COMPARISONS = {
 _ARITHMETIC = {"+": decimals.add, "*": decimals.multiply, "/": decimals.divide}
 
 
-def compare(sign: str, one: pa.Array, other: pa.Array) -> pa.Array:
+def compare(sign: str, kind: Type, one: pa.Array, other: pa.Array) -> pa.Array:
     """Compare two arrays of one type; unknown where either is null. Numbers are compared exactly."""
-    if _is_number(one) and _is_number(other) and not (_is_float(one) or _is_float(other)):
+    if kind is Type.NUMBER and not (_is_float(one) or _is_float(other)):
         first, second = decimals.to_units(one), decimals.to_units(other)
         result = _COMPARISONS[sign](decimals.compare(first, second))
         return pa.array(result, mask=~(first.present & second.present))
-    if _is_number(one):
-        one, other = pc.cast(one, pa.float64()), pc.cast(other, pa.float64())
+    if kind is Type.NUMBER:
+        one, other = as_float(one), as_float(other)
     return _ARROW_COMPARISONS[sign](one, other)
 
 
@@ -45,49 +46,44 @@ def _is_float(values: pa.Array) -> bool:
     return bool(pa.types.is_floating(values.type))
 
 
-def _is_number(values: pa.Array) -> bool:
-    kind = values.type
-    return bool(pa.types.is_integer(kind) or pa.types.is_decimal(kind) or pa.types.is_floating(kind))
+def as_float(values: pa.Array) -> pa.Array:
+    """Numbers as doubles; decimals by way of text, as many digits are not always cast to the nearest one."""
+    texts = pc.cast(values, pa.string()) if pa.types.is_decimal(values.type) else values
+    return pc.cast(texts, pa.float64(), safe=False)
 
 
 def calculate(frame: Frame, sign: str, one: pa.Array, other: pa.Array) -> pa.Array:
     """Add, subtract, multiply or divide; exact but for quotients. Dividing by zero fails the row."""
     if _is_float(one) or _is_float(other):
-        first, second = pc.cast(one, pa.float64()), pc.cast(other, pa.float64())
+        first, second = as_float(one), as_float(other)
         if sign == "/":
             frame.fail(mask_of(pc.equal(second, 0.0)), "is divided by zero")
             second = pc.if_else(pc.equal(second, 0.0), pa.scalar(None, pa.float64()), second)
         return {"+": pc.add, "-": pc.subtract, "*": pc.multiply, "/": pc.divide}[sign](first, second)
     first, second = decimals.to_units(one), decimals.to_units(other)
     if sign == "-":
-        second, sign = decimals.Units(-second.counts, second.scale, second.present), "+"
+        second, sign = decimals.negate(second), "+"
     result = _ARITHMETIC[sign](first, second)
     if sign == "/":
         frame.fail(first.present & second.present & (second.counts == 0), "is divided by zero")
-    return _fitted(frame, result)
-
-
-def _fitted(frame: Frame, result: decimals.Units) -> pa.Array:
-    values = decimals.from_units(result)
-    frame.fail(result.present & ~valid(values), "has more than 38 digits")
-    return values
+    return decimals.from_units(result)
 
 
 def negate(values: pa.Array) -> pa.Array:
     """The number with the other sign."""
-    return pc.negate(values)
+    return pc.negate(values) if _is_float(values) else decimals.from_units(decimals.negate(decimals.to_units(values)))
 
 
 def absolute(values: pa.Array) -> pa.Array:
     """The number without its sign."""
-    return pc.abs(values)
+    return pc.abs(values) if _is_float(values) else decimals.from_units(decimals.absolute(decimals.to_units(values)))
 
 
-def round_number(frame: Frame, values: pa.Array, places: int) -> pa.Array:
+def round_number(values: pa.Array, places: int) -> pa.Array:
     """Rounded half away from zero."""
     if _is_float(values):
         return pc.round(values, places, "half_towards_infinity")
-    return _fitted(frame, decimals.round_to(decimals.to_units(values), places))
+    return decimals.from_units(decimals.round_to(decimals.to_units(values), places))
 
 
 def like(texts: pa.Array, pattern: str, escape: str | None) -> pa.Array:
@@ -115,15 +111,18 @@ def choose(conditions: Sequence[pa.Array], results: Sequence[pa.Array], otherwis
     return chosen
 
 
-def same_scale(arrays: Sequence[pa.Array]) -> list[pa.Array]:
-    """Numbers of one Arrow type, so that they can stand in one column."""
-    if len({str(array.type) for array in arrays}) == 1 or not all(map(_is_number, arrays)):
+def alike(kind: Type, arrays: Sequence[pa.Array]) -> list[pa.Array]:
+    """Values of one type in one Arrow type, so that they can stand in one column."""
+    if kind is not Type.NUMBER or len({str(array.type) for array in arrays}) == 1:
         return list(arrays)
     if any(map(_is_float, arrays)):
-        return [pc.cast(array, pa.float64()) for array in arrays]
+        return [as_float(array) for array in arrays]
+    if any(pa.types.is_string(array.type) for array in arrays):
+        return [array if pa.types.is_string(array.type) else digits.of_decimals(array) for array in arrays]
     units = [decimals.to_units(array) for array in arrays]
     scale = max(unit.scale for unit in units)
-    return [decimals.from_units(decimals.rescaled(unit, scale)) for unit in units]
+    found = [decimals.from_units(decimals.rescaled(unit, scale)) for unit in units]
+    return found if len({str(array.type) for array in found}) == 1 else [digits.of_decimals(array) for array in found]
 
 
 def substring(texts: pa.Array, start: int, length: int | None) -> pa.Array:

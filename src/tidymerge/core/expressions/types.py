@@ -68,14 +68,24 @@ class Frame:
         return rows
 
 
+@dataclass(frozen=True, slots=True)
+class Cells:
+    """Incoming cells as they arrived, and the type that all of them have, if there is one: NULL if all are blank."""
+
+    nature: Type | None = None
+
+
 Run = Callable[[Frame], pa.Array]
 
 
 @dataclass(frozen=True, slots=True)
 class Part:
-    """A checked part of an expression: its type, how to work it out, and its text if it is a text literal."""
+    """A checked part of an expression: its type, how to work it out, and its text if it is a text literal.
+
+    Of cells, `nature` is the type that all of them have, if there is one.
+    """
 
     type: Type
     run: Run
     literal: str | None = None
-    zone: bool = False
+    nature: Type | None = None

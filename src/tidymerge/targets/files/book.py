@@ -7,9 +7,9 @@ from pathlib import Path
 
 from tidymerge.core.mapping import listing
 from tidymerge.errors import NoSuchTable
+from tidymerge.sources.package import Package, local
 from tidymerge.sources.table import column_letter
 from tidymerge.targets.files.looks import Looks
-from tidymerge.targets.files.package import Package, local
 from tidymerge.targets.files.sheet_xml import SheetXml, Strings, rows_in
 
 

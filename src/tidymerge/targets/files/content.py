@@ -91,6 +91,12 @@ class Content(Protocol):
     def texts(self, names: Sequence[str], rows: Indices) -> pa.Table:
         """The exact text of some rows."""
 
+    def readable(self, texts: pa.Table) -> pa.Table:
+        """Exact texts in a form that people can read."""
+
+    def exact(self, texts: pa.Table) -> pa.Table:
+        """The exact texts that `readable` was given."""
+
     def spelled(self, values: pa.Array, column: TargetColumn) -> pa.Array:
         """The exact text that new values will have."""
 

@@ -1,6 +1,5 @@
 """A CSV or TSV file that can be written anew: lines that don't change stay to the byte."""
 
-import codecs
 import csv
 import io
 import re
@@ -29,19 +28,6 @@ from tidymerge.targets.files.types import NONE_DECLARED, column_of, spelled_like
 _NEWLINE = 0x0A
 
 
-def _encoding(data: bytes) -> str | None:
-    """The encoding of a file that is not UTF-8 and has no mark: Windows' western one, which most such files have."""
-    if data.startswith((codecs.BOM_UTF8, codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
-        return None
-    for encoding in ("utf-8", "cp1252"):
-        try:
-            data.decode(encoding)
-        except UnicodeDecodeError:
-            continue
-        return encoding
-    return "latin-1"
-
-
 class CsvFile:
     """The text file at an address, read whole: its columns, and each cell as text, null where blank.
 
@@ -59,7 +45,7 @@ class CsvFile:
     ) -> None:
         try:
             data = address.path.read_bytes()
-            options = ReadOptions(encoding=_encoding(data)) if like is None else like.dialect
+            options = ReadOptions() if like is None else like.dialect
             self._source = CsvSource(address, options, data)
             self._data = self._source.data
             start, names = self._source.header(0)
@@ -85,6 +71,7 @@ class CsvFile:
         self.guarded: dict[str, bool] = like.guarded if like else {}
         self._names = tuple(names)  # as the file has them, without new columns
         self._bounds = self._find_lines(start, len(arrays[0]))
+        self._exact = self._with_empty_texts()
         head = self._data[:start]
         self._newline = b"\r\n" if head.endswith(b"\r\n") else b"\n"
         self._all_quoted = head.count(self._source.quote.encode()) >= 2 * len(names)
@@ -104,6 +91,24 @@ class CsvFile:
                 raise Irregular from None
             return [pa.array([row[at] or None for row in rows], pa.string()) for at in range(columns)]
 
+    def _with_empty_texts(self) -> pa.Table:
+        """The cells as they are: a blank in quotes is an empty text and no null, so that an undo puts it back."""
+        quote, exact = self._source.quote.encode(), self._texts
+        empty = re.compile(rb"(?<=[%b\n])%b(?=[%b\r\n]|\Z)" % (self._delimiter, quote * 2, self._delimiter))
+        places = [found.start() for found in empty.finditer(self._data, int(self._bounds[0]) - 1)]
+        found: dict[int, list[int]] = {}
+        for row in np.unique(np.searchsorted(self._bounds, places, side="right") - 1).tolist():
+            line = self._data[self._bounds[row] : self._bounds[row + 1]].rstrip(b"\r\n")
+            for column, cell in enumerate(self._cut(line)):
+                if cell == quote * 2:
+                    found.setdefault(column, []).append(row)
+        for column, rows in found.items():
+            mask = np.zeros(self.rows, bool)
+            mask[rows] = True
+            name = exact.column_names[column]
+            exact = exact.set_column(column, name, pc.if_else(pa.array(mask), "", as_array(exact[name])))
+        return exact
+
     @property
     def rows(self) -> int:
         """How many rows there are."""
@@ -117,9 +122,8 @@ class CsvFile:
         """The columns of some rows, or of all."""
         found, unreadable = {}, {}
         for column in columns:
-            texts = as_array(
-                self._texts[column.name] if rows is None else self._texts[column.name].take(pa.array(rows))
-            )
+            cells = self._exact if column.type.as_stored else self._texts
+            texts = as_array(cells[column.name] if rows is None else cells[column.name].take(pa.array(rows)))
             found[column.name] = typed(texts, column, guarded=self._is_guarded(column.name))
             lost = valid(texts) & ~valid(found[column.name])
             if lost.any():
@@ -132,7 +136,15 @@ class CsvFile:
 
     def texts(self, names: Sequence[str], rows: Indices) -> pa.Table:
         """The cells of some rows as they are."""
-        return self._texts.select(names).take(pa.array(rows))
+        return self._exact.select(names).take(pa.array(rows))
+
+    def readable(self, texts: pa.Table) -> pa.Table:
+        """Exact texts as they are: people can read them."""
+        return texts
+
+    def exact(self, texts: pa.Table) -> pa.Table:
+        """Exact texts as they are."""
+        return texts
 
     def spelled(self, values: pa.Array, column: TargetColumn) -> pa.Array:
         """New values as the file spells its own."""
@@ -182,6 +194,7 @@ class CsvFile:
         self.columns = (*self.columns, *columns)
         for column in columns:
             self._texts = self._texts.append_column(column.name, pa.nulls(self.rows, pa.string()))
+            self._exact = self._exact.append_column(column.name, pa.nulls(self.rows, pa.string()))
 
     def without(self, names: Sequence[str]) -> Iterable[tuple[Path, NewFile]]:
         """The file without some columns; the other cells stay to the byte."""
@@ -278,7 +291,7 @@ class CsvFile:
         new = {
             self._texts.column_names.index(name): self._quoted(edits.cells[name]) for name in edits.cells.column_names
         }
-        old = self._texts.select(edits.cells.column_names).take(pa.array(edits.rows))
+        old = self._exact.select(edits.cells.column_names).take(pa.array(edits.rows))
         changed = [differs(as_array(old[name]), as_array(edits.cells[name])).tolist() for name in old.column_names]
         for index, row in enumerate(edits.rows.tolist()):
             line = self._data[self._bounds[row] : self._bounds[row + 1]]
@@ -298,7 +311,7 @@ class CsvFile:
         """Cells, quoted where they need it, or all if the file quotes all."""
         texts, quote = as_array(cells), self._source.quote
         wrapped = pc.binary_join_element_wise("", pc.replace_substring(texts, quote, quote * 2), "", quote)
-        special = "|".join("\\" + sign for sign in (self._source.delimiter, quote)) + r"|[\r\n]|^\s|\s$"
+        special = "|".join("\\" + sign for sign in (self._source.delimiter, quote)) + r"|[\r\n]|^\s|\s$|^$"
         quoted = wrapped if self._all_quoted else pc.if_else(pc.match_substring_regex(texts, special), wrapped, texts)
         found: list[bytes] = pc.cast(quoted.fill_null(""), pa.binary()).to_pylist()
         return found

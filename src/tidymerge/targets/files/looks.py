@@ -6,7 +6,7 @@ from functools import cached_property
 from openpyxl.styles.numbers import builtin_format_code, is_date_format
 
 from tidymerge.model import Kind
-from tidymerge.targets.files.package import Package, local, parsed
+from tidymerge.sources.package import Package, local, parsed
 
 _GENERAL = "General"
 _DEFAULTS = {Kind.DATE: "yyyy-mm-dd", Kind.TIMESTAMP: "yyyy-mm-dd hh:mm:ss", Kind.TIME: "hh:mm:ss"}

@@ -171,6 +171,14 @@ class ParquetRows:
         back[order] = np.arange(len(rows))
         return pa.concat_tables(found).combine_chunks().take(pa.array(back))
 
+    def readable(self, texts: pa.Table) -> pa.Table:
+        """Exact texts as they are: people can read them."""
+        return texts
+
+    def exact(self, texts: pa.Table) -> pa.Table:
+        """Exact texts as they are."""
+        return texts
+
     def spelled(self, values: pa.Array, column: TargetColumn) -> pa.Array:
         """New values as exact text."""
         if column.type.as_stored:

@@ -23,7 +23,7 @@ def column_of(field: pa.Field) -> TargetColumn:
 def _type_of(found: pa.DataType, declared: str) -> ColumnType | None:
     kinds = pa.types
     if kinds.is_uint64(found):
-        return ColumnType(Kind.DECIMAL, declared, precision=20, scale=0)
+        return ColumnType(Kind.DECIMAL, declared, precision=20, scale=0, minimum=0, maximum=2**64 - 1, bounded=True)
     if kinds.is_integer(found):
         low = 0 if kinds.is_unsigned_integer(found) else -(2 ** (found.bit_width - 1))
         return ColumnType(Kind.INTEGER, declared, minimum=low, maximum=low + 2**found.bit_width - 1)

@@ -4,7 +4,6 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from xml.sax.saxutils import quoteattr
 
-import pyarrow as pa
 from openpyxl.formula.tokenizer import TokenizerError
 from openpyxl.formula.translate import Translator
 
@@ -13,7 +12,7 @@ from tidymerge.model import Indices, TargetColumn
 from tidymerge.sources.table import column_letter
 from tidymerge.targets.files.book import Book, Table
 from tidymerge.targets.files.content import Edits
-from tidymerge.targets.files.serials import DATES, numbered
+from tidymerge.targets.files.serials import DATES
 from tidymerge.targets.files.sheet_xml import Cell, attributes, decoded, grown, unescaped
 
 
@@ -48,7 +47,7 @@ class SheetEdits:
         """The parts that are to be different."""
         leaving = set(self._numbers[edits.leaving].tolist())
         rows = {number: self._emptied(number) for number in leaving}
-        for row, cells in zip(self._numbers[edits.rows].tolist(), self._numbered(edits.cells), strict=True):
+        for row, cells in zip(self._numbers[edits.rows].tolist(), edits.cells.to_pylist(), strict=True):
             xml = self._xml.row(row) or b""
             old = {cell.column: cell.text for cell in self._xml.cells(xml)}
             new = {self._at[name]: text for name, text in cells.items() if text != old.get(self._at[name])}
@@ -58,19 +57,11 @@ class SheetEdits:
         staying = [number for number in self._numbers.tolist() if number not in leaving]
         end = staying[-1] if staying else self._header
         first = self._last + 1 if self._last not in leaving else end + 1
-        for number, cells in enumerate(self._numbered(edits.added), start=first):
+        for number, cells in enumerate(edits.added.to_pylist(), start=first):
             at = {self._at[name]: text for name, text in cells.items()}
             rows[number] = self._added(number, rows.get(number, self._xml.row(number)), at)
         end = first + edits.added.num_rows - 1 if edits.added.num_rows else end
         return self._sheet(rows, end, len(self._new)) | self._book.looks.edited() | self._around(end, self._new)
-
-    def _numbered(self, cells: pa.Table) -> list[dict[str, str | None]]:
-        """Rows of exact texts, with dates as the numbers that cells hold."""
-        dates = {name for name in cells.column_names if self._kinds.get(self._at[name]) in DATES}
-        rows: list[dict[str, str | None]] = cells.to_pylist()
-        for row in rows if dates else ():
-            row.update({name: numbered(row[name], base_1904=self._book.base_1904) for name in dates})
-        return rows
 
     def without(self, names: Sequence[str]) -> dict[str, bytes]:
         """The parts without some columns, which are the last ones and hold nothing but their names."""

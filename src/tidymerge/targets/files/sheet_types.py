@@ -9,6 +9,7 @@ from tidymerge.core.told import NUMBER, TEXT, decimals_of
 from tidymerge.model import ColumnType, Kind
 
 _MOST_OTHER = 0.1  # of the cells: a column of numbers with more texts than that is one of texts
+_MOST_DECIMALS = 15  # of a column whose decimals count
 _SCALE = 3  # a sheet keeps milliseconds
 
 
@@ -52,6 +53,8 @@ def bounded(found: ColumnType) -> ColumnType:
 def _number_type(parts: Sequence[pa.Array], shown: int) -> ColumnType:
     """The type of numbers that are shown with so many decimals, but may have more."""
     scale = decimals_of([part for part in parts if str(part.type) != "string"], shown)
+    if scale > _MOST_DECIMALS:
+        return NUMBER
     if scale == 0:
         return bounded(ColumnType(Kind.INTEGER, "whole number"))
     return bounded(ColumnType(Kind.DECIMAL, f"number with {scale} decimals", scale=scale))

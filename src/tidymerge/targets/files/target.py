@@ -162,6 +162,14 @@ class FileTarget:
         """Whether exact text starts with a letter that is not part of the value."""
         return self._file.marks_text
 
+    def readable(self, texts: pa.Table) -> pa.Table:
+        """Exact texts in a form that people can read."""
+        return self._file.readable(texts)
+
+    def exact(self, texts: pa.Table) -> pa.Table:
+        """The exact texts that `readable` was given."""
+        return self._file.exact(texts)
+
     def as_stored(self, changes: ChangeSet, columns: Sequence[TargetColumn], *, written: bool = False) -> pa.Table:
         """The rows of staged updates as they stand, as text; once `written`, as they will, also those inserted."""
         names = [column.name for column in columns]

@@ -3,7 +3,7 @@
 Values are read as incoming sheets are; the cells that change are changed in the sheet's own XML.
 """
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import BinaryIO
@@ -23,7 +23,7 @@ from tidymerge.sources.table import column_letter
 from tidymerge.sources.workbook import WorkbookSource
 from tidymerge.targets.files.book import Book
 from tidymerge.targets.files.content import Edits, Found, NewFile
-from tidymerge.targets.files.serials import DATES, FIRST_DAY, readable, serials
+from tidymerge.targets.files.serials import DATES, FIRST_DAY, numbered, readable, serials
 from tidymerge.targets.files.sheet_edits import SheetEdits
 from tidymerge.targets.files.sheet_types import bounded, type_of
 from tidymerge.targets.files.types import NONE_DECLARED, with_declared
@@ -146,27 +146,22 @@ class WorkbookRows:
     def texts(self, names: Sequence[str], rows: Indices) -> pa.Table:
         """The exact text of some rows."""
         cells = [self._cells_of(number) for number in self._numbers[rows].tolist()]
-        found = {}
-        for name in names:
-            texts, kind = [row.get(self._at[name]) for row in cells], self._kinds[name]
-            if kind in DATES:
-                texts = [readable(text, kind, base_1904=self._book.base_1904) for text in texts]
-            found[name] = pa.array(texts, pa.string())
-        return pa.table(found)
+        return pa.table({name: pa.array([row.get(self._at[name]) for row in cells], pa.string()) for name in names})
 
-    @property
-    def _kinds(self) -> dict[str, Kind]:
-        return {column.name: column.type.kind for column in self.columns}
+    def readable(self, texts: pa.Table) -> pa.Table:
+        """Exact texts with dates in place of numbers of days, where the very same number can be made of them."""
+        dates = {column.name: column.type.kind for column in self.columns if column.type.kind in DATES}
+        return _each(texts, dates, lambda text, name: readable(text, dates[name], base_1904=self._book.base_1904))
+
+    def exact(self, texts: pa.Table) -> pa.Table:
+        """What `readable` was made of. A cell stands for itself: what its column holds besides does not count."""
+        return _each(texts, texts.column_names, lambda text, _: numbered(text, base_1904=self._book.base_1904))
 
     def spelled(self, values: pa.Array, column: TargetColumn) -> pa.Array:
         """New values as exact text."""
         if column.type.as_stored:
             return values
-        kind, base_1904 = column.type.kind, self._book.base_1904
-        texts = serials(values, kind, base_1904=base_1904)
-        if kind not in DATES:
-            return texts
-        return pa.array([readable(text, kind, base_1904=base_1904) for text in texts.to_pylist()], pa.string())
+        return serials(values, column.type.kind, base_1904=self._book.base_1904)
 
     def unwritable(self, texts: pa.Array, rows: Indices | None, column: TargetColumn) -> Mapping[int, str]:
         """Texts that a cell can't hold, cells with formulas, and new rows for which there is no room."""
@@ -183,6 +178,8 @@ class WorkbookRows:
                 continue
             elif text[0] == "s" and (ILLEGAL_CHARACTERS_RE.search(text) or len(text) > _MOST_SIGNS):
                 found[index] = f"a cell can't hold {text[1:60]!r}"
+            elif column.type.as_stored:
+                continue
             elif text[0] == "n" and column.type.kind in DATES and float(text[1:]) < self._first_day(column):
                 found[index] = "a sheet has no dates before 1 March 1900"
         return found
@@ -242,3 +239,12 @@ class WorkbookRows:
     def written(self, files: Mapping[Path, Path]) -> "WorkbookRows":
         """The new file, read again."""
         return WorkbookRows(Address(files.get(self.path, self.path), self._address.part), self._types, self)
+
+
+def _each(texts: pa.Table, names: Container[str], work: Callable[[str | None, str], str | None]) -> pa.Table:
+    """The texts with some columns worked over."""
+    for at, name in enumerate(texts.column_names):
+        if name in names:
+            worked = pa.array([work(text, name) for text in texts[name].to_pylist()], pa.string())
+            texts = texts.set_column(at, name, worked)
+    return texts

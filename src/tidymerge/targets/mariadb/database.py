@@ -2,7 +2,7 @@
 
 import re
 import zlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, suppress
 
 import numpy as np
@@ -57,6 +57,8 @@ class MariaDatabase:
     # Measured: benchmarks/fetch_share.py, docs/benchmarks.md.
     look_up_share = 0.22
     join = "STRAIGHT_JOIN"
+    row_by_row = True
+    whole_type = "SIGNED"
     marks_text = False
     locking = " FOR UPDATE"
     rechecks = True
@@ -169,9 +171,9 @@ class MariaDatabase:
         """Run a statement; how many rows it changed."""
         return self._session.run(statement)
 
-    def savepoint(self) -> AbstractContextManager[None]:
-        """Undo what happens inside if it raises."""
-        return savepoint(self._session.run)
+    def savepoint(self, name: str = "narrowing") -> AbstractContextManager[None]:
+        """Undo what happens inside if it raises ConstraintBroken."""
+        return savepoint(self._session.run, name)
 
     def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
         """The server compares by the columns' own types and collations, where an index can hold them."""
@@ -252,10 +254,10 @@ class MariaDatabase:
     def close_stage(self, name: str = STAGE) -> None:
         """Nothing is left to do."""
 
-    def update(self, table: str, stage: str, names: Sequence[str], where: str) -> str:
-        """The statement that sets `names` of the records `t` from the staged rows `s`."""
-        settings = ", ".join(f"t.{quoted(name)} = s.{quoted(name)}" for name in names)
-        return f"UPDATE {stage} s STRAIGHT_JOIN {table} t SET {settings} WHERE {where}"
+    def update(self, table: str, stage: str, settings: Mapping[str, str], where: str) -> str:
+        """The statement that sets columns of the records `t` to values, in SQL, from the staged rows `s`."""
+        listed = ", ".join(f"t.{quoted(name)} = {value}" for name, value in settings.items())
+        return f"UPDATE {stage} s STRAIGHT_JOIN {table} t SET {listed} WHERE {where}"
 
     def insert(self, shape: TableShape, stage: str, names: Sequence[str], where: str) -> str:
         """The statement that inserts staged rows."""

@@ -12,7 +12,12 @@ from tidymerge.targets.sql.database import quoted
 _BITS = {"tinyint": 8, "smallint": 16, "mediumint": 24, "int": 32, "bigint": 64}
 _TEXTS = ("char", "varchar", "tinytext", "text", "mediumtext", "longtext")
 _BINARIES = ("binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob")
-_PLAIN = {"date": Kind.DATE, "uuid": Kind.UUID, "json": Kind.JSON, "double": Kind.FLOAT}
+_PLAIN = {"date": Kind.DATE, "uuid": Kind.UUID, "json": Kind.JSON}
+_LONGEST = {  # in bytes
+    "tinytext": 2**8 - 1, "text": 2**16 - 1, "mediumtext": 2**24 - 1, "longtext": 2**32 - 1,
+    "tinyblob": 2**8 - 1, "blob": 2**16 - 1, "mediumblob": 2**24 - 1, "longblob": 2**32 - 1,
+}  # fmt: skip
+_SINGLE, _DOUBLE = 24, 53  # bits of a float's fraction (IEEE 754)
 _YEARS = (1901, 2155)
 _TABLES = """SELECT table_schema AS s, table_name AS t, table_type AS kind, engine AS engine
 FROM information_schema.tables WHERE table_schema = coalesce(%s, DATABASE()) ORDER BY 2"""
@@ -66,14 +71,22 @@ FROM information_schema.columns WHERE table_schema = %s AND table_name = %s ORDE
 _UNIQUE = """SELECT index_name AS name, column_name AS col, sub_part AS part
 FROM information_schema.statistics WHERE table_schema = %s AND table_name = %s AND non_unique = 0
 ORDER BY index_name <> 'PRIMARY', index_name, seq_in_index"""
-_FOREIGN = """SELECT constraint_name AS name, column_name AS col, referenced_table_schema AS s,
-referenced_table_name AS t, referenced_column_name AS referred FROM information_schema.key_column_usage
-WHERE table_schema = %s AND table_name = %s AND referenced_table_name IS NOT NULL
-ORDER BY constraint_name, ordinal_position"""
-_REFERRING = """SELECT constraint_name AS name, column_name AS col, table_schema AS s, table_name AS t,
-referenced_column_name AS referred FROM information_schema.key_column_usage
-WHERE referenced_table_schema = %s AND referenced_table_name = %s
-ORDER BY table_schema, table_name, constraint_name, ordinal_position"""
+_KEYS = """SELECT k.constraint_name AS name, k.column_name AS col, {schema} AS s, {table} AS t,
+k.referenced_column_name AS referred, r.update_rule AS rule FROM information_schema.key_column_usage k
+JOIN information_schema.referential_constraints r
+ON r.constraint_schema = k.constraint_schema AND r.constraint_name = k.constraint_name AND r.table_name = k.table_name
+WHERE {where} AND k.referenced_table_name IS NOT NULL
+ORDER BY k.table_schema, k.table_name, k.constraint_name, k.ordinal_position"""
+_FOREIGN = _KEYS.format(
+    schema="k.referenced_table_schema",
+    table="k.referenced_table_name",
+    where="k.table_schema = %s AND k.table_name = %s",
+)
+_REFERRING = _KEYS.format(
+    schema="k.table_schema",
+    table="k.table_name",
+    where="k.referenced_table_schema = %s AND k.referenced_table_name = %s",
+)
 
 
 def describe(session: Session, place: tuple[str, str], called: str) -> TableShape:
@@ -110,6 +123,7 @@ def _foreign_keys(session: Session, query: str, place: tuple[str, str]) -> list[
             tuple(row["col"] for row in key),
             key[0]["t"] if key[0]["s"] == place[0] else f"{key[0]['s']}.{key[0]['t']}",
             tuple(row["referred"] for row in key),
+            key[0]["rule"] == "CASCADE",
         )
         for key in keys.values()
     ]
@@ -193,14 +207,22 @@ def _column_type(row: dict[str, Any]) -> ColumnType | None:
     if name in _BITS:
         return _integer(name, declared)
     if name == "decimal":
-        return ColumnType(Kind.DECIMAL, declared, precision=row["digits"], scale=row["scale"])
-    if name == "float":
-        return ColumnType(Kind.FLOAT, declared, precision=24)
+        positive = "unsigned" in declared
+        return ColumnType(
+            Kind.DECIMAL, declared, precision=row["digits"], scale=row["scale"], minimum=0, bounded=positive
+        )
+    if name in ("float", "double"):
+        return _float(name, declared)
     if name in _TEXTS:
         counted = name in ("char", "varchar")  # the others are bounded in bytes
-        return ColumnType(Kind.TEXT, declared, length=row["length"] if counted else None)
+        return ColumnType(
+            Kind.TEXT, declared, length=row["length"] if counted else None, octets=None if counted else _LONGEST[name]
+        )
     if name in _BINARIES:
-        return ColumnType(Kind.BINARY, declared)
+        sized = name in ("binary", "varbinary")
+        return ColumnType(
+            Kind.BINARY, declared, octets=row["length"] if sized else _LONGEST[name], padded=name == "binary"
+        )
     if name == "enum":
         labels = re.findall(r"'((?:[^']|'')*)'", declared)
         return ColumnType(Kind.TEXT, declared, allowed=tuple(label.replace("''", "'") for label in labels))
@@ -212,11 +234,20 @@ def _column_type(row: dict[str, Any]) -> ColumnType | None:
     return ColumnType(_PLAIN[name], declared) if name in _PLAIN else None
 
 
+def _float(name: str, declared: str) -> ColumnType:
+    """FLOAT(7,2) keeps two decimals and five digits before them; the server rounds without a word."""
+    sizes = [int(size) for size in re.findall(r"\d+", declared.partition("(")[2])]
+    digits, scale = sizes if len(sizes) > 1 else (None, None)
+    bits = _SINGLE if name == "float" else _DOUBLE
+    positive = "unsigned" in declared
+    return ColumnType(Kind.FLOAT, declared, precision=bits, digits=digits, scale=scale, minimum=0, bounded=positive)
+
+
 def _integer(name: str, declared: str) -> ColumnType:
     if declared.startswith("tinyint(1)"):
         return ColumnType(Kind.BOOLEAN, declared)
     bits, unsigned = _BITS[name], "unsigned" in declared
     if bits == 64 and unsigned:  # noqa: PLR2004 - more than a signed 64-bit number holds
-        return ColumnType(Kind.DECIMAL, declared, precision=20, scale=0)
+        return ColumnType(Kind.DECIMAL, declared, precision=20, scale=0, minimum=0, maximum=2**64 - 1, bounded=True)
     low, high = (0, 2**bits - 1) if unsigned else (-(2 ** (bits - 1)), 2 ** (bits - 1) - 1)
     return ColumnType(Kind.INTEGER, declared, minimum=low, maximum=high)

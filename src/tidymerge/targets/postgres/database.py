@@ -1,6 +1,6 @@
 """PostgreSQL's own ways: COPY both ways, one snapshot, row locks that fail where somebody was faster."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager
 
@@ -48,6 +48,8 @@ class PostgresDatabase:
     # Measured: benchmarks/fetch_share.py, docs/benchmarks.md.
     look_up_share = 0.14
     join = "JOIN"
+    row_by_row = False
+    whole_type = "numeric"
     marks_text = False
     locking = ""
     rechecks = True
@@ -156,9 +158,9 @@ class PostgresDatabase:
         """Run a statement; how many rows it changed."""
         return self._session.run(statement)
 
-    def savepoint(self) -> AbstractContextManager[None]:
-        """Undo what happens inside if it raises."""
-        return savepoint(self._session.run)
+    def savepoint(self, name: str = "narrowing") -> AbstractContextManager[None]:
+        """Undo what happens inside if it raises ConstraintBroken."""
+        return savepoint(self._session.run, name)
 
     def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
         """The server compares by the columns' own types and collations."""
@@ -214,10 +216,10 @@ class PostgresDatabase:
         joined_by = [quoted(named) for named, column in self._staged[name] if named == POSITION or column in places]
         self._session.run(f"ANALYZE {table} ({', '.join(joined_by)})")
 
-    def update(self, table: str, stage: str, names: Sequence[str], where: str) -> str:
-        """The statement that sets `names` of the records `t` from the staged rows `s`."""
-        settings = ", ".join(f"{quoted(name)} = s.{quoted(name)}" for name in names)
-        return f"UPDATE {table} AS t SET {settings} FROM {stage} AS s WHERE {where}"
+    def update(self, table: str, stage: str, settings: Mapping[str, str], where: str) -> str:
+        """The statement that sets columns of the records `t` to values, in SQL, from the staged rows `s`."""
+        listed = ", ".join(f"{quoted(name)} = {value}" for name, value in settings.items())
+        return f"UPDATE {table} AS t SET {listed} FROM {stage} AS s WHERE {where}"
 
     def insert(self, shape: TableShape, stage: str, names: Sequence[str], where: str) -> str:
         """The statement that inserts staged rows; numbers that the sheet brings win over the table's own numbering."""

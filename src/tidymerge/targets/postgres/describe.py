@@ -108,7 +108,7 @@ LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum
 WHERE i.indrelid = %s::regclass AND i.indisunique AND i.indpred IS NULL AND i.indisvalid AND k.at <= i.indnkeyatts
 GROUP BY 1, 2, i.indexrelid HAVING bool_and(k.attnum > 0) ORDER BY 1 DESC, 2"""
 _KEYS = """
-SELECT n.nspname, c.relname, pg_table_is_visible(c.oid) AS visible,
+SELECT n.nspname, c.relname, pg_table_is_visible(c.oid) AS visible, f.confupdtype = 'c' AS follows,
     (SELECT array_agg(a.attname::text ORDER BY k.at) FROM unnest(f.conkey) WITH ORDINALITY k(attnum, at)
         JOIN pg_attribute a ON a.attrelid = f.conrelid AND a.attnum = k.attnum) AS columns,
     (SELECT array_agg(a.attname::text ORDER BY k.at) FROM unnest(f.confkey) WITH ORDINALITY k(attnum, at)
@@ -174,6 +174,7 @@ def _foreign_keys(session: Session, query: str, name: Name) -> list[ForeignKey]:
             tuple(row["columns"]),
             row["relname"] if row["visible"] else f"{row['nspname']}.{row['relname']}",
             tuple(row["referred"]),
+            bool(row["follows"]),
         )
         for row in session.rows(query, [name.in_sql])
     ]
@@ -222,7 +223,9 @@ def _column_type(row: dict[str, object]) -> ColumnType | None:
             return ColumnType(Kind.DECIMAL, declared)
         digits = typmod - _VARIABLE_HEADER
         scale = ((digits & 0x7FF) ^ 1024) - 1024  # eleven bits, signed: numeric.c
-        return ColumnType(Kind.DECIMAL, declared, precision=digits >> 16 & 0xFFFF, scale=max(scale, 0))
+        if scale < 0:  # rounds to tens and more without a word
+            return None
+        return ColumnType(Kind.DECIMAL, declared, precision=digits >> 16 & 0xFFFF, scale=scale)
     if name in ("float4", "float8"):
         return ColumnType(Kind.FLOAT, declared, precision=24 if name == "float4" else 53)
     if name in ("varchar", "bpchar"):

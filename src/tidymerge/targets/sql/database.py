@@ -101,6 +101,14 @@ class Database(Protocol):
         """Whether exact text starts with a letter that is not part of the value."""
 
     @property
+    def row_by_row(self) -> bool:
+        """Whether foreign keys are tested after every row, rather than at the end of a statement."""
+
+    @property
+    def whole_type(self) -> str:
+        """The name, in a cast, of a type for whole numbers of any size."""
+
+    @property
     def rechecks(self) -> bool:
         """Whether every update is held to all checks, those of unchanged columns too."""
 
@@ -142,8 +150,8 @@ class Database(Protocol):
     def change(self, statement: str) -> int:
         """Run a statement; how many rows it changed, those of triggers not counted."""
 
-    def savepoint(self) -> AbstractContextManager[None]:
-        """Undo what happens inside if it raises."""
+    def savepoint(self, name: str = "narrowing") -> AbstractContextManager[None]:
+        """Undo what happens inside if it raises ConstraintBroken. One inside of another needs another name."""
 
     def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
         """Whether equal keys of these columns are always found by comparing them in SQL."""
@@ -166,8 +174,8 @@ class Database(Protocol):
     def close_stage(self, name: str = STAGE) -> None:
         """All rows are in the staging table."""
 
-    def update(self, table: str, stage: str, names: Sequence[str], where: str) -> str:
-        """The statement that sets `names` of the records `t` from the staged rows `s`."""
+    def update(self, table: str, stage: str, settings: Mapping[str, str], where: str) -> str:
+        """The statement that sets columns of the records `t` to values, in SQL, from the staged rows `s`."""
 
     def insert(self, shape: TableShape, stage: str, names: Sequence[str], where: str) -> str:
         """The statement that inserts staged rows."""

@@ -40,3 +40,11 @@ def runs(numbers: Indices, positions: Indices, masks: Mapping[str, Mask]) -> Ite
     starts = np.flatnonzero(np.r_[True, numbers[1:] != numbers[:-1]][: len(numbers)])
     for start, end in zip(starts, np.r_[starts, len(numbers)][1:], strict=True):
         yield [name for name, mask in masks.items() if mask[start]], int(positions[start]), int(positions[end - 1])
+
+
+def stretches(positions: Indices) -> Iterator[tuple[int, int]]:
+    """The stretches of neighbouring positions: the first and the last of each."""
+    ordered = np.unique(positions)
+    for stretch in np.split(ordered, np.flatnonzero(np.diff(ordered) > 1) + 1):
+        if len(stretch):
+            yield int(stretch[0]), int(stretch[-1])

@@ -27,7 +27,8 @@ _LISTED = 50_000  # positions in one statement
 class Stage:
     """The staging table `table` of changes to the table of `shape`. `places` are the columns that locate a record.
 
-    `leaving` is the staging table of records to delete, if there are any.
+    `leaving` is the staging table of records to delete, if there are any. `changed` are the columns that some update
+    changes, and `referring` the foreign keys that refer to one of them.
     """
 
     database: Database
@@ -36,6 +37,8 @@ class Stage:
     places: tuple[str, ...]
     loaded: frozenset[str]
     leaving: str | None = None
+    changed: frozenset[str] = frozenset()
+    referring: tuple[ForeignKey, ...] = ()
 
     @property
     def target(self) -> str:
@@ -47,7 +50,7 @@ class Stage:
         """The join condition that finds the staged record `s` in the target `t`."""
         return same_place(self.places)
 
-    def _is_leaving(self, record: str) -> str:
+    def is_leaving(self, record: str) -> str:
         """SQL for whether the record of that alias is among those to delete."""
         return f"EXISTS (SELECT 1 FROM {self.leaving} l WHERE {same_place(self.places, record, 'l')})"
 
@@ -76,7 +79,7 @@ class Stage:
         pairs = zip(key.columns, key.referred, strict=True)
         refers = " AND ".join(f"t.{quoted(here)} = x.{quoted(there)}" for here, there in pairs)
         if child.name == self.shape.name:  # those that leave too, or are given another parent, are not in the way
-            refers += f" AND NOT {self._is_leaving('t')}"
+            refers += f" AND NOT {self.is_leaving('t')}"
             if self.loaded.issuperset(key.columns):
                 refers += f" AND NOT EXISTS (SELECT 1 FROM {self.table} o WHERE {same_place(self.places, 't', 'o')})"
         source = (
@@ -108,7 +111,7 @@ class Stage:
             present = " AND ".join(f"s.{quoted(name)} IS NOT NULL" for name in key.columns)
             pairs = list(zip(key.columns, key.referred, strict=True))
             in_parent = " AND ".join(f"p.{quoted(there)} = s.{quoted(here)}" for here, there in pairs)
-            stays = f" AND NOT {self._is_leaving('p')}" if self.leaving and key.table == self.shape.name else ""
+            stays = f" AND NOT {self.is_leaving('p')}" if self.leaving and key.table == self.shape.name else ""
             query = (
                 f"SELECT s.{quoted(POSITION)} AS n FROM {self.table} s WHERE {present} AND NOT EXISTS "
                 f"(SELECT 1 FROM {self.database.in_sql(key.table)} p WHERE {in_parent}{stays})"
@@ -128,7 +131,7 @@ class Stage:
             listed = ", ".join(f"a.{quoted(name)}" for name in names)
             same = " AND ".join(f"a.{quoted(name)} = t.{quoted(name)}" for name in names)
             query = (
-                f"WITH a AS ({self._after(names)}), "
+                f"WITH a AS ({self.after(names)}), "
                 f"twice AS (SELECT {listed} FROM a GROUP BY {listed} HAVING count(*) > 1) "
                 f"SELECT a.{quoted(POSITION)} AS n FROM a WHERE EXISTS (SELECT 1 FROM twice t WHERE {same}) "
                 f"OR EXISTS (SELECT 1 FROM {self.target} t WHERE {same} AND NOT {self._is_staged})"
@@ -141,7 +144,7 @@ class Stage:
     def _is_staged(self) -> str:
         """Whether a record `t` is itself among the staged: then its new values count, or none, not its old."""
         updated = f"EXISTS (SELECT 1 FROM {self.table} s WHERE {self.same_place})"
-        return f"({updated} OR {self._is_leaving('t')})" if self.leaving else updated
+        return f"({updated} OR {self.is_leaving('t')})" if self.leaving else updated
 
     def _check_failed(self) -> list[Violation]:
         found = []
@@ -149,6 +152,8 @@ class Stage:
         for check in self.shape.checks:
             if not computed.isdisjoint(check.columns):
                 continue  # what the database computes is known to it alone, and only when it writes
+            if check.domain is not None and not self.loaded.issuperset(check.columns):
+                continue  # no row brings a value for it
             wanted = f"what the target checks: {check.expression}"
             broken = self._violation(self._offenders(check), Reason.CHECK_FAILED, wanted, check.columns)
             found += [
@@ -159,13 +164,13 @@ class Stage:
     def _offenders(self, check: Check) -> str:
         """The records that break a check. The expression is the schema's own text; it holds unless it is false."""
         judged = quoted(self.shape.name if check.domain is None else "checked")
-        rows = self._after([column.name for column in self.shape.columns if not column.generated])
+        rows = self.after([column.name for column in self.shape.columns if not column.generated])
         if check.domain is not None:
             (name,) = check.columns
             rows = f"SELECT {quoted(POSITION)}, s.{quoted(name)} AS {quoted(check.domain)} FROM {self.table} s"
         return f"SELECT {judged}.{quoted(POSITION)} AS n FROM ({rows}) AS {judged} WHERE NOT ({check.expression})"
 
-    def _after(self, names: Sequence[str]) -> str:
+    def after(self, names: Sequence[str]) -> str:
         """SQL for the staged records as they would stand after the load."""
         columns = ", ".join(
             f"s.{quoted(name)}" if name in self.loaded else f"t.{quoted(name)} AS {quoted(name)}" for name in names

@@ -13,17 +13,18 @@ from tidymerge.address import is_server, parse
 from tidymerge.changes import ChangeSet, Violation
 from tidymerge.core.cells import as_array
 from tidymerge.core.match import fold_text
-from tidymerge.core.order import generations
 from tidymerge.core.told import declared
 from tidymerge.errors import TargetChanged
 from tidymerge.model import Existing, Indices, Pairing, TableShape, TargetColumn
 from tidymerge.ports import NewColumn, Refusal, Source, Written
 from tidymerge.sources import ReadOptions
 from tidymerge.sources.server import ServerSource
-from tidymerge.targets.sql.database import LEAVING, POSITION, ConstraintBroken, Database, Read, Staged, quoted
+from tidymerge.targets.sql.database import LEAVING, POSITION, Database, Read, Staged, quoted
+from tidymerge.targets.sql.detours import circles, hindrances, in_circle
 from tidymerge.targets.sql.reading import numbers
-from tidymerge.targets.sql.runs import Statement, between, patterns, runs
+from tidymerge.targets.sql.runs import between
 from tidymerge.targets.sql.stage import Stage
+from tidymerge.targets.sql.writer import Writer
 
 
 class SqlTarget:
@@ -40,7 +41,8 @@ class SqlTarget:
         self._wanted = table
         self._write = write
         self._stage: Stage | None = None
-        self._key: set[str] = set()
+        self._displaced = False
+        self._circles = np.zeros(0, np.int64)
 
     def __enter__(self) -> Self:
         self._database = self._connect()
@@ -191,7 +193,7 @@ class SqlTarget:
 
     def stage(self, changes: ChangeSet, existing: Existing, pairing: Pairing) -> list[Refusal]:
         """Put decided changes into the staging table, and lock the records that they update."""
-        stage = self._opened(pairing)
+        stage = self._noted(self._opened(pairing), changes)
         places = existing.places.take(pa.array(changes.existing))
         located = pa.table(
             {
@@ -230,9 +232,19 @@ class SqlTarget:
         if self._stage is None:
             places = self._placed_by(pairing.key_columns)
             table = self._database.open_stage(pairing.columns, places)
-            self._key = set(pairing.key)
             loaded = frozenset(column.name for column in pairing.columns)
             self._stage = Stage(self._database, self._shape, table, tuple(place.name for place in places), loaded)
+        return self._stage
+
+    def _noted(self, stage: Stage, changes: ChangeSet) -> Stage:
+        """The stage, which knows what these changes touch that others may refer to."""
+        changed = stage.changed | {name for name, mask in changes.changed.items() if mask.any()}
+        keys = {name for names in (self._shape.primary_key, *self._shape.unique) for name in names}
+        referring = stage.referring
+        if changed & keys and not stage.changed & keys:
+            referring = tuple(self._database.referring(self._shape.name))
+        self._stage = replace(stage, changed=changed, referring=referring)
+        self._circles = np.r_[self._circles, circles(changes, self._stage)]
         return self._stage
 
     def _lock(
@@ -259,10 +271,22 @@ class SqlTarget:
         """Take staged changes away again."""
         if self._stage is not None:
             self._stage.remove(positions)
+            self._circles = np.setdiff1d(self._circles, positions)
 
     def violations(self, pairing: Pairing) -> list[Violation]:
         """The staged changes that would break a constraint."""
-        return [] if self._stage is None else self._stage.violations(pairing.key)
+        if self._stage is None:
+            return []
+        found = self._stage.violations(pairing.key) + hindrances(self._stage, pairing.key)
+        return found + (in_circle(self._circles, self._stage) if self._database.row_by_row else [])
+
+    def readable(self, texts: pa.Table) -> pa.Table:
+        """Exact texts as they are: people can read them."""
+        return texts
+
+    def exact(self, texts: pa.Table) -> pa.Table:
+        """Exact texts as they are."""
+        return texts
 
     def as_stored(self, changes: ChangeSet, columns: Sequence[TargetColumn], *, written: bool = False) -> pa.Table:
         """The records of staged updates as they now stand, as exact text; once `written`, also those inserted."""
@@ -272,67 +296,12 @@ class SqlTarget:
 
     def write(self, changes: ChangeSet) -> Written:
         """One UPDATE for each set of changed columns, one INSERT for each set of columns given."""
-        refused: list[Refusal] = []
-        updated = 0
         assert self._stage is not None  # noqa: S101 - the flow stages before it writes
-        own_parents = any(key.table == self._shape.name for key in self._shape.foreign_keys)
-        # An updated record may refer to a new one, or cease to refer to one that leaves; else it may take their place.
-        deleted = 0 if own_parents else self._deleted(changes, refused)
-        if own_parents:
-            inserted = self._inserted(changes, refused)
-        for names, low, high in runs(changes.shapes, changes.positions[: changes.updates], changes.changed):
-            updated += self._narrowed(low, high, refused, Statement(self._update, names))
-        if own_parents:
-            deleted = self._deleted(changes, refused)
-        else:
-            inserted = self._inserted(changes, refused)
-        self._stage.remove([refusal.position for refusal in refused])
-        return Written(updated, inserted, deleted, tuple(refused))
-
-    def _deleted(self, changes: ChangeSet, refused: list[Refusal]) -> int:
-        if not changes.deletes:
-            return 0
-        # Children first, a statement for each generation: MariaDB tests foreign keys row by row.
-        levels = generations(changes.removed, self._shape)
-        found = runs(levels, changes.departures, {})
-        return sum(self._narrowed(low, high, refused, Statement(self._delete, ())) for _, low, high in found)
-
-    def _delete(self, _: Sequence[str], where: str) -> str:
-        assert self._stage is not None  # noqa: S101
-        return self._database.delete(self._table, self._stage.leaving or "", self._stage.places, where)
-
-    def _inserted(self, changes: ChangeSet, refused: list[Refusal]) -> int:
-        found = runs(patterns(changes), changes.positions[changes.updates :], changes.given)
-        return sum(self._narrowed(low, high, refused, Statement(self._insert, names)) for names, low, high in found)
-
-    def _update(self, names: Sequence[str], where: str) -> str:
-        assert self._stage is not None  # noqa: S101
-        where = f"{self._stage.same_place} AND {where}"
-        return self._database.update(self._table, self._stage.table, names, where)
-
-    def _insert(self, names: Sequence[str], where: str) -> str:
-        assert self._stage is not None  # noqa: S101
-        return self._database.insert(self._shape, self._stage.table, names, where)
-
-    def _narrowed(self, low: int, high: int, refused: list[Refusal], statement: "Statement") -> int:
-        """Run a statement over positions `low` to `high`; where values are at fault, halve until bad rows are single.
-
-        A bad row among n costs about 2 log2 n statements.
-        """
-        try:
-            with self._database.savepoint():
-                return self._database.change(statement.over(low, high))
-        except ConstraintBroken as broken:
-            if set(self._shape.unique_names.get(broken.constraint or "", ())) == self._key:
-                # The key was new when it was compared.
-                raise TargetChanged(
-                    f"A new key is there already, inserted meanwhile or hidden from you by a policy: {broken}."
-                ) from broken
-            if low == high:
-                refused.append(Refusal(low, str(broken)))
-                return 0
-        middle = (low + high) // 2
-        return self._narrowed(low, middle, refused, statement) + self._narrowed(middle + 1, high, refused, statement)
+        writer = Writer(self._stage, self._table, changes.key)
+        written = writer.write(changes)
+        touched = [name for name, mask in changes.changed.items() if mask.any()]
+        self._displaced |= writer.displaces(touched)
+        return written
 
     def read_back(self, changes: ChangeSet, pairing: Pairing) -> pa.Table:
         """The written records as they now stand, in the order of the change set."""
@@ -363,8 +332,7 @@ class SqlTarget:
         same_key, at, updates = self._same_key(changes), changes.positions, changes.updates
         found = []
         if updates:
-            moved = written and self._database.moves and not self._shape.primary_key
-            same = same_key if moved else self._stage.same_place
+            same = same_key if written and self._displaced else self._stage.same_place
             found.append(self._at(same, at[:updates], columns, join))
         if changes.inserts and written:
             found.append(self._at(same_key, at[updates:], columns, join))

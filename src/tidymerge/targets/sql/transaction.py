@@ -21,16 +21,16 @@ IN_DOUBT = (
 
 
 @contextmanager
-def savepoint(run: Callable[[str], object]) -> Iterator[None]:
+def savepoint(run: Callable[[str], object], name: str) -> Iterator[None]:
     """Undo what happens inside if values are at fault; any other error ends the transaction anyway."""
-    run("SAVEPOINT narrowing")
+    run(f"SAVEPOINT {name}")
     try:
         yield
     except ConstraintBroken:
-        run("ROLLBACK TO SAVEPOINT narrowing")
-        run("RELEASE SAVEPOINT narrowing")
+        run(f"ROLLBACK TO SAVEPOINT {name}")
+        run(f"RELEASE SAVEPOINT {name}")
         raise
-    run("RELEASE SAVEPOINT narrowing")
+    run(f"RELEASE SAVEPOINT {name}")
 
 
 def commit(run: Callable[[str], object]) -> None:

@@ -1,6 +1,6 @@
 """SQLite's own ways: the row number, staging with the target's affinity and collation, one writer at a time."""
 
-from collections.abc import Container, Iterator, Sequence
+from collections.abc import Container, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Any
@@ -35,6 +35,8 @@ class SqliteDatabase:
     # Measured in benchmarks/fetch_share.py.
     look_up_share = 0.3
     join = "CROSS JOIN"  # which SQLite does not reorder
+    row_by_row = False
+    whole_type = "INTEGER"
     marks_text = True
     locking = ""
     rechecks = False
@@ -110,9 +112,9 @@ class SqliteDatabase:
         """Run a statement; how many rows it changed."""
         return self._session.change(statement)
 
-    def savepoint(self) -> AbstractContextManager[None]:
-        """Undo what happens inside if it raises."""
-        return savepoint(self._session.run)
+    def savepoint(self, name: str = "narrowing") -> AbstractContextManager[None]:
+        """Undo what happens inside if it raises ConstraintBroken."""
+        return savepoint(self._session.run, name)
 
     def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
         """Whether equal keys are always stored alike."""
@@ -185,10 +187,10 @@ class SqliteDatabase:
     def close_stage(self, name: str = STAGE) -> None:
         """Nothing is left to do."""
 
-    def update(self, table: str, stage: str, names: Sequence[str], where: str) -> str:
-        """The statement that sets `names` of the records `t` from the staged rows `s`."""
-        settings = ", ".join(f"{quoted(name)} = s.{quoted(name)}" for name in names)
-        return f"UPDATE {table} AS t SET {settings} FROM {stage} AS s WHERE {where}"
+    def update(self, table: str, stage: str, settings: Mapping[str, str], where: str) -> str:
+        """The statement that sets columns of the records `t` to values, in SQL, from the staged rows `s`."""
+        listed = ", ".join(f"{quoted(name)} = {value}" for name, value in settings.items())
+        return f"UPDATE {table} AS t SET {listed} FROM {stage} AS s WHERE {where}"
 
     def insert(self, shape: TableShape, stage: str, names: Sequence[str], where: str) -> str:
         """The statement that inserts staged rows."""

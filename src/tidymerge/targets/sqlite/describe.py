@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
 # SQLite keeps decimals as doubles, which hold 15 decimal digits: https://www.sqlite.org/floatingpoint.html
 _DIGITS = 15
+_WHOLE_DIGITS = 18  # of a whole number, which is kept as a 64-bit integer
 _HIDDEN_GENERATED = (2, 3)
 _INTEGER_BOUNDS = {
     "TINYINT": (-128, 255),
@@ -125,7 +126,8 @@ def column_type(session: Session, table: str, column: str, declared: str) -> Col
         return ColumnType(Kind.INTEGER, declared, minimum=low, maximum=high)
     if any(word in name for word in ("DEC", "NUMERIC", "NUMBER", "MONEY")):
         scale = second if second is not None else (0 if first is not None else None)
-        return ColumnType(Kind.DECIMAL, declared, precision=first, scale=scale, digits=_DIGITS)
+        kept = None if affinity(declared) == "TEXT" else _WHOLE_DIGITS if scale == 0 else _DIGITS
+        return ColumnType(Kind.DECIMAL, declared, precision=first, scale=scale, digits=kept)
     for kind, words in _KIND_WORDS:
         if any(word in name for word in words):
             zone = kind is Kind.TIMESTAMP and ("TZ" in name or "WITH TIME ZONE" in name)
@@ -183,7 +185,8 @@ def _unique(session: Session, table: str) -> tuple[tuple[str, ...], ...]:
 
 def _foreign_keys(session: Session, table: str) -> tuple[ForeignKey, ...]:
     rows = session.rows(
-        'SELECT id, seq, "table", "from", "to" FROM pragma_foreign_key_list(?, ?) ORDER BY id, seq', [table, "main"]
+        'SELECT id, seq, "table", "from", "to", on_update FROM pragma_foreign_key_list(?, ?) ORDER BY id, seq',
+        [table, "main"],
     )
     keys = []
     for number in dict.fromkeys(row["id"] for row in rows):
@@ -192,14 +195,15 @@ def _foreign_keys(session: Session, table: str) -> tuple[ForeignKey, ...]:
         if None in referred:  # REFERENCES keepers, without columns, means its primary key
             info = session.rows("SELECT name, pk FROM pragma_table_xinfo(?, ?)", [parts[0]["table"], "main"])
             referred = tuple(row["name"] for row in sorted(info, key=lambda row: row["pk"]) if row["pk"])
-        keys.append(ForeignKey(tuple(row["from"] for row in parts), parts[0]["table"], referred))
+        follows = parts[0]["on_update"].upper() == "CASCADE"
+        keys.append(ForeignKey(tuple(row["from"] for row in parts), parts[0]["table"], referred, follows))
     return tuple(keys)
 
 
 def referring(session: Session, table: str) -> list[ForeignKey]:
     """The foreign keys of all tables that refer to `table`; `table` of each is the one that it stands in."""
     return [
-        ForeignKey(key.columns, name, key.referred)
+        ForeignKey(key.columns, name, key.referred, key.follows)
         for name in tables(session)
         for key in _foreign_keys(session, name)
         if key.table.lower() == table.lower()

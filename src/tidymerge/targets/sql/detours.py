@@ -1,0 +1,229 @@
+"""Values in each other's way: moved aside before others take them, so that swaps, chains and circles go through.
+
+A database tests unique columns row by row, and most test foreign keys statement by statement. So a value that another
+change takes is first replaced by one that nobody has; and where parents and children change each other's keys in one
+table, the columns that refer are emptied first and filled last.
+"""
+
+from collections.abc import Sequence
+from collections.abc import Set as AbstractSet
+from dataclasses import dataclass
+
+import numpy as np
+
+from tidymerge.changes import ChangeSet, Violation
+from tidymerge.core.order import is_circle
+from tidymerge.model import ForeignKey, Indices, Kind, Reason, TargetColumn
+from tidymerge.targets.sql.database import NUMBER, POSITION, quoted, same_place
+from tidymerge.targets.sql.reading import numbers
+from tidymerge.targets.sql.stage import Stage
+
+_SIGNS = ("~", "!", "#", "^", "~~")  # what a text that is moved aside may begin with
+
+
+@dataclass(frozen=True, slots=True)
+class Aside:
+    """A column whose value is replaced for a while, in staged updates at `positions`, by `value` (SQL over `s`)."""
+
+    column: str
+    positions: Indices
+    value: str
+
+
+@dataclass(frozen=True, slots=True)
+class Detours:
+    """What is moved aside first, and which columns that refer to their own table are filled last."""
+
+    asides: tuple[Aside, ...] = ()
+    last: tuple[str, ...] = ()
+
+    def __bool__(self) -> bool:
+        return bool(self.asides or self.last)
+
+
+NONE = Detours()
+
+
+def own_keys(stage: Stage) -> list[ForeignKey]:
+    """The foreign keys of the table that refer to itself and are loaded."""
+    return [
+        key
+        for key in stage.shape.foreign_keys
+        if key.table == stage.shape.name and stage.loaded.issuperset((*key.columns, *key.referred))
+    ]
+
+
+def emptied(stage: Stage, key: ForeignKey) -> str | None:
+    """A column of the key that can be empty for a while: then the record refers to nothing."""
+    fixed = {*stage.shape.primary_key, *key.referred}
+    return next((name for name in key.columns if stage.shape.column(name).nullable and name not in fixed), None)
+
+
+def detours_for(stage: Stage, changes: ChangeSet, key: Sequence[str]) -> Detours:
+    """How the changes get past each other. Those for which there is no way are among `hindrances` already."""
+    changed = {name for name, mask in changes.changed.items() if mask.any()}
+    asides = []
+    for names in _unique(stage, key, changed):
+        wanted = _wanted(stage, names)
+        aside = _aside(stage, names, key) if len(wanted) else None
+        if aside is not None:
+            asides.append(Aside(aside[0], wanted[:, 1], aside[1]))
+    last = _filled_last(stage, changes, changed)
+    for name in last:
+        mask = changes.changed.get(name, np.zeros(changes.updates, bool))
+        if mask.any():
+            asides.append(Aside(name, changes.positions[: changes.updates][mask], "NULL"))
+    return Detours(tuple(asides), last)
+
+
+def _filled_last(stage: Stage, changes: ChangeSet, changed: AbstractSet[str]) -> tuple[str, ...]:
+    """The columns that refer to records of the same table whose keys come into being, or change, by these changes."""
+    found = []
+    fresh = changes.after.slice(changes.updates)
+    for key in own_keys(stage):
+        moves = not changed.isdisjoint(key.referred)
+        if (moves or (changes.inserts and is_circle(fresh, key).any())) and (name := emptied(stage, key)):
+            found.append(name)
+    return tuple(dict.fromkeys(found))
+
+
+def _unique(stage: Stage, key: Sequence[str], changed: AbstractSet[str]) -> list[tuple[str, ...]]:
+    """The unique sets of columns that some update changes."""
+    shape = stage.shape
+    return [names for names in dict.fromkeys((shape.primary_key, *shape.unique)) if changed & (set(names) - set(key))]
+
+
+def _wanted(stage: Stage, names: Sequence[str]) -> np.ndarray:
+    """Pairs of positions: a change that takes the values which the update of another record gives up."""
+    same = " AND ".join(f"t.{quoted(name)} = a.{quoted(name)}" for name in names)
+    query = (
+        f"WITH a AS ({stage.after(names)}) SELECT a.{quoted(POSITION)} AS n, o.{quoted(POSITION)} AS r FROM a "
+        f"JOIN {stage.target} t ON {same} JOIN {stage.table} o ON {same_place(stage.places, 't', 'o')} "
+        f"WHERE o.{quoted(POSITION)} <> a.{quoted(POSITION)}"
+    )
+    found = stage.database.read([NUMBER, _OTHER], lambda _: query).values
+    pairs = [np.asarray(found[name].combine_chunks().to_numpy(), np.int64) for name in (NUMBER.name, _OTHER.name)]
+    takers, givers = pairs
+    # One that several take is given up once.
+    _, first = np.unique(givers, return_index=True)
+    return np.stack([takers[first], givers[first]], axis=1) if len(givers) else np.zeros((0, 2), np.int64)
+
+
+_OTHER = TargetColumn("r", NUMBER.type)
+
+
+def _aside(stage: Stage, names: Sequence[str], key: Sequence[str]) -> tuple[str, str] | None:
+    """A column of the unique set, and a value for it that nobody has, in SQL over the staged row `s`."""
+    columns = [stage.shape.column(name) for name in names if name in stage.loaded and name not in key]
+    checked = {name for check in stage.shape.checks for name in check.columns}
+    free = [column for column in columns if column.name not in checked and not column.generated]
+    for column in free:
+        if column.type.kind in (Kind.INTEGER, Kind.DECIMAL) and (number := _number_aside(stage, column)):
+            return column.name, number
+    for column in free:
+        if column.type.kind is Kind.TEXT and not column.type.allowed and (text := _text_aside(stage, column)):
+            return column.name, text
+    referred = {name for one in stage.referring for name in one.referred}
+    for column in columns:
+        if column.nullable and column.name not in stage.shape.primary_key and column.name not in referred:
+            return column.name, "NULL"
+    return None
+
+
+def _last_position(stage: Stage) -> int:
+    return int(numbers(stage.database.read, f"SELECT max({quoted(POSITION)}) AS n FROM {stage.table}")[0])
+
+
+def _number_aside(stage: Stage, column: TargetColumn) -> str | None:
+    """A whole number beyond all that are there or come."""
+    name = quoted(column.name)
+    both = f"SELECT {{pick}}({name}) AS x FROM {stage.target} UNION ALL SELECT {{pick}}({name}) AS x FROM {stage.table}"
+    low, high = column.type.minimum, column.type.maximum
+    if column.type.kind is Kind.DECIMAL:
+        size = 10 ** min((column.type.precision or 18) - column.type.decimals, 18) - 1
+        low, high = (0 if column.type.bounded else -size), size
+    whole = "CAST(floor(max(x)) AS {kind}) + 1", "CAST(ceil(min(x)) AS {kind}) - 1"
+    last = _last_position(stage)
+    for pick, rounded, sign in (("max", whole[0], 1), ("min", whole[1], -1)):
+        expression = rounded.format(kind=stage.database.whole_type)
+        found = numbers(stage.database.read, f"SELECT {expression} AS n FROM ({both.format(pick=pick)}) q")
+        edge = int(found[0])
+        if low <= edge <= high and low <= edge + sign * last <= high:
+            return f"{edge} {'+' if sign > 0 else '-'} s.{quoted(POSITION)}"
+    return None
+
+
+def _text_aside(stage: Stage, column: TargetColumn) -> str | None:
+    """A text that begins as no other does."""
+    longest = len(str(_last_position(stage)))
+    name = quoted(column.name)
+    for sign in _SIGNS:
+        if column.type.length is not None and len(sign) + longest > column.type.length:
+            continue
+        taken = " UNION ALL ".join(
+            f"SELECT count(*) AS x FROM {table} WHERE {name} LIKE '{sign}%'" for table in (stage.target, stage.table)
+        )
+        if not numbers(stage.database.read, f"SELECT sum(x) AS n FROM ({taken}) q")[0]:
+            return f"concat('{sign}', s.{quoted(POSITION)})"
+    return None
+
+
+def hindrances(stage: Stage, key: Sequence[str]) -> list[Violation]:
+    """Changes that can't get past each other, or past records that refer to what they change."""
+    found = []
+    changed = stage.changed
+    for names in _unique(stage, key, changed):
+        wanted = _wanted(stage, names)
+        if len(wanted) and _aside(stage, names, key) is None:
+            listed = " + ".join(names)
+            words = f"a value that no other record has before this load: {listed} is unique and can't be moved aside"
+            found.append(Violation(Reason.NOT_UNIQUE, words, tuple(names), np.unique(wanted[:, 0])))
+    for referring in stage.referring:
+        if not referring.follows and not changed.isdisjoint(referring.referred):
+            found += _left_behind(stage, referring)
+    return found
+
+
+def _left_behind(stage: Stage, key: ForeignKey) -> list[Violation]:
+    """Updates of what other records refer to, where those would be left without a parent."""
+    child = stage.database.describe(stage.database.find_table(key.table))
+    pairs = list(zip(key.columns, key.referred, strict=True))
+    refers = " AND ".join(f"t.{quoted(here)} = x.{quoted(there)}" for here, there in pairs)
+    moves = " OR ".join(f"s.{quoted(there)} <> x.{quoted(there)}" for _, there in pairs if there in stage.loaded)
+    stays = ""
+    if child.name == stage.shape.name:
+        own = next((one for one in own_keys(stage) if one.columns == key.columns), None)
+        if stage.leaving:
+            stays += f" AND NOT {stage.is_leaving('t')}"
+        if own is not None and emptied(stage, own):  # it is given its new parent once that is there
+            stays += f" AND NOT EXISTS (SELECT 1 FROM {stage.table} o WHERE {same_place(stage.places, 't', 'o')})"
+    query = (
+        f"SELECT DISTINCT s.{quoted(POSITION)} AS n FROM {stage.table} s "
+        f"JOIN {stage.target} x ON {same_place(stage.places, 'x')} "
+        f"JOIN {stage.database.in_sql(child.name)} t ON {refers}{stays} WHERE {moves}"
+    )
+    positions = np.sort(numbers(stage.database.read, query))
+    if not len(positions):
+        return []
+    wanted = f"a value that no record of {child.name} refers to by {' + '.join(key.columns)}: they would lose it"
+    return [Violation(Reason.REFERRED_TO, wanted, key.referred, positions)]
+
+
+def circles(changes: ChangeSet, stage: Stage) -> Indices:
+    """New records that refer to each other in a circle by columns that can't be empty even for a while."""
+    fresh = changes.after.slice(changes.updates)
+    found = np.zeros(changes.inserts, bool)
+    for key in own_keys(stage) if changes.inserts else ():
+        if emptied(stage, key) is None:
+            found |= is_circle(fresh, key)
+    at: Indices = changes.positions[changes.updates :][found]
+    return at
+
+
+def in_circle(positions: Indices, stage: Stage) -> list[Violation]:
+    """The violation of such records, where the database tests row by row."""
+    if not len(positions):
+        return []
+    names = tuple(dict.fromkeys(name for key in own_keys(stage) for name in key.columns))
+    wanted = "a parent that can be written before it: these new records refer to each other in a circle"
+    return [Violation(Reason.NO_SUCH_RECORD, wanted, names, positions)]

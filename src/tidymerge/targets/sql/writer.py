@@ -1,0 +1,194 @@
+"""Writing staged changes: a statement for each range of them, narrowed down to single rows where values are refused."""
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from tidymerge.changes import ChangeSet
+from tidymerge.core.decide import reject
+from tidymerge.core.order import generations, is_circle
+from tidymerge.errors import TargetChanged
+from tidymerge.model import Flaw, Indices, Reason
+from tidymerge.ports import Refusal, Written
+from tidymerge.targets.sql.database import ConstraintBroken, quoted
+from tidymerge.targets.sql.detours import NONE, Detours, detours_for, emptied, own_keys
+from tidymerge.targets.sql.runs import Statement, patterns, runs, stretches
+from tidymerge.targets.sql.stage import Stage
+
+_ATTEMPT = "attempt"
+
+
+class _Again(ConstraintBroken):
+    """Rows were refused after others had made way for them: all is taken back and written without them."""
+
+    def __init__(self) -> None:
+        super().__init__("Rows were refused on a detour.")
+
+
+@dataclass(slots=True)
+class Writer:
+    """Writes the changes staged in `stage` to `table`, whose job's key is `key`."""
+
+    stage: Stage
+    table: str
+    key: tuple[str, ...]
+    detours: Detours = NONE
+    refused: list[Refusal] = field(default_factory=list)
+
+    def write(self, changes: ChangeSet) -> Written:
+        """One UPDATE for each set of changed columns, one INSERT for each set of columns given."""
+        gone: list[Refusal] = []
+        while True:
+            self.refused = []
+            self.detours = detours_for(self.stage, changes, self.key)
+            try:
+                done = self._all(changes) if not self.detours else self._attempt(changes)
+            except _Again:
+                self.stage.remove([refusal.position for refusal in self.refused])
+                changes = _without(changes, self.refused)
+                late = self._hindered(changes)
+                self.stage.remove([refusal.position for refusal in late])
+                changes = _without(changes, late)
+                gone += [*self.refused, *late]
+                continue
+            self.stage.remove([refusal.position for refusal in self.refused])
+            return Written(*done, (*gone, *self.refused))
+
+    def _attempt(self, changes: ChangeSet) -> tuple[int, int, int]:
+        with self.stage.database.savepoint(_ATTEMPT):
+            done = self._all(changes)
+            if self.refused:
+                raise _Again
+            return done
+
+    def _hindered(self, changes: ChangeSet) -> list[Refusal]:
+        """The changes that break a constraint now that others are out."""
+        late: dict[int, str] = {}
+        for violation in self.stage.violations(self.key):
+            at = violation.positions[np.isin(violation.positions, np.r_[changes.positions, changes.departures])]
+            late |= dict.fromkeys(at.tolist(), f"expected {violation.wanted}")
+        return [Refusal(position, why) for position, why in late.items()]
+
+    def _all(self, changes: ChangeSet) -> tuple[int, int, int]:
+        """Write all; how many records were updated, inserted and deleted."""
+        shape, last = self.stage.shape, self.detours.last
+        own_parents = any(key.table == shape.name for key in shape.foreign_keys)
+        # An updated record may refer to a new one, or cease to refer to one that leaves; else it may take their place.
+        deleted = 0 if own_parents else self._deleted(changes)
+        for aside in self.detours.asides:
+            for low, high in stretches(aside.positions):
+                self._narrowed(low, high, Statement(self._move_aside, (aside.column, aside.value)))
+        inserted = self._inserted(changes) if own_parents else 0
+        updated = 0
+        later: list[tuple[list[str], int, int, bool]] = []
+        for names, low, high in runs(changes.shapes, changes.positions[: changes.updates], changes.changed):
+            first = [name for name in names if name not in last]
+            if first:
+                updated += self._narrowed(low, high, Statement(self._update, first))
+            if len(first) < len(names):
+                later.append(([name for name in names if name in last], low, high, not first))
+        for names, low, high, counts in later:
+            filled = self._narrowed(low, high, Statement(self._fill, names))
+            updated += filled if counts else 0
+        if not own_parents:
+            inserted = self._inserted(changes)
+        self._fill_new(changes)
+        if own_parents:
+            deleted = self._deleted(changes)
+        return updated, inserted, deleted
+
+    def _deleted(self, changes: ChangeSet) -> int:
+        if not changes.deletes:
+            return 0
+        for key in own_keys(self.stage):
+            name, circle = emptied(self.stage, key), is_circle(changes.removed, key)
+            for low, high in stretches(changes.departures[circle]) if name else ():
+                self._narrowed(low, high, Statement(self._let_go, (name or "",)))
+        # Children first, a statement for each generation: MariaDB tests foreign keys row by row.
+        levels = generations(changes.removed, self.stage.shape)
+        found = runs(levels, changes.departures, {})
+        return sum(self._narrowed(low, high, Statement(self._delete, ())) for _, low, high in found)
+
+    def _inserted(self, changes: ChangeSet) -> int:
+        found = runs(patterns(changes), changes.positions[changes.updates :], changes.given)
+        return sum(
+            self._narrowed(low, high, Statement(self._insert, [n for n in names if n not in self.detours.last]))
+            for names, low, high in found
+        )
+
+    def _fill_new(self, changes: ChangeSet) -> None:
+        """Fill the columns of new records that were left empty at first."""
+        for names, low, high in runs(patterns(changes), changes.positions[changes.updates :], changes.given):
+            last = [name for name in names if name in self.detours.last]
+            if last:
+                self._narrowed(low, high, Statement(self._fill, last))
+
+    @property
+    def _same_key(self) -> str:
+        return " AND ".join(f"t.{quoted(name)} = s.{quoted(name)}" for name in self.key)
+
+    @property
+    def _same(self) -> str:
+        """What finds a record once values were moved aside: its place may have gone with them."""
+        asides = {aside.column for aside in self.detours.asides}
+        return self._same_key if self.displaces(asides) else self.stage.same_place
+
+    def displaces(self, columns: Iterable[str]) -> bool:
+        """Whether writing these columns changes where records are found."""
+        written, shape = set(columns), self.stage.shape
+        by_row = self.stage.database.moves and not shape.primary_key
+        return bool(written) and (by_row or bool(written & {*self.stage.places, *shape.primary_key}))
+
+    def _move_aside(self, aside: Sequence[str], where: str) -> str:
+        column, value = aside
+        return self._update_to({column: value}, f"{self.stage.same_place} AND {where}")
+
+    def _let_go(self, names: Sequence[str], where: str) -> str:
+        """Records that leave, and refer to each other in a circle, refer to nothing first."""
+        where = f"{self.stage.same_place} AND {where}"
+        return self.stage.database.update(self.table, self.stage.leaving or "", dict.fromkeys(names, "NULL"), where)
+
+    def _update(self, names: Sequence[str], where: str) -> str:
+        return self._update_to({name: f"s.{quoted(name)}" for name in names}, f"{self._same} AND {where}")
+
+    def _fill(self, names: Sequence[str], where: str) -> str:
+        return self._update_to({name: f"s.{quoted(name)}" for name in names}, f"{self._same_key} AND {where}")
+
+    def _update_to(self, settings: dict[str, str], where: str) -> str:
+        return self.stage.database.update(self.table, self.stage.table, settings, where)
+
+    def _insert(self, names: Sequence[str], where: str) -> str:
+        return self.stage.database.insert(self.stage.shape, self.stage.table, names, where)
+
+    def _delete(self, _: Sequence[str], where: str) -> str:
+        return self.stage.database.delete(self.table, self.stage.leaving or "", self.stage.places, where)
+
+    def _narrowed(self, low: int, high: int, statement: Statement) -> int:
+        """Run a statement over positions `low` to `high`; where values are at fault, halve until bad rows are single.
+
+        A bad row among n costs about 2 log2 n statements.
+        """
+        try:
+            with self.stage.database.savepoint():
+                return self.stage.database.change(statement.over(low, high))
+        except ConstraintBroken as broken:
+            if set(self.stage.shape.unique_names.get(broken.constraint or "", ())) == set(self.key):
+                # The key was new when it was compared.
+                raise TargetChanged(
+                    f"A new key is there already, inserted meanwhile or hidden from you by a policy: {broken}."
+                ) from broken
+            if low == high:
+                self.refused.append(Refusal(low, str(broken)))
+                return 0
+        middle = (low + high) // 2
+        return self._narrowed(low, middle, statement) + self._narrowed(middle + 1, high, statement)
+
+
+def _without(changes: ChangeSet, refused: Sequence[Refusal]) -> ChangeSet:
+    """The changes without those at the refused positions."""
+    out = [refusal.position for refusal in refused]
+    rows: Indices = np.r_[
+        changes.incoming[np.isin(changes.positions, out)], changes.leaving_rows[np.isin(changes.departures, out)]
+    ]
+    return reject(changes, [Flaw(Reason.REFUSED, rows, "")]) if len(rows) else changes
