@@ -45,20 +45,19 @@ def convert(row, rules):
 def settle(group, rules):
     """Each row of one key with the outcome that the others cause, or None where it may go on."""
     good = [BAD not in values for values, _ in group]
-    if all(good) and len({(str(values), cleared) for values, cleared in group}) == 1:
-        return [(*row, "skipped" if at else None) for at, row in enumerate(group)]
-    if len(group) == 1:
-        return [(*group[0], None if good[0] else "rejected")]
-    if rules["twice"] == "reject":
-        return [(*row, "rejected") for row in group]
     numbers = [at for at, fine in enumerate(good) if fine]
-    if rules["twice"] == "greatest":
+    alike = len({(str(group[at][0]), group[at][1]) for at in numbers}) <= 1
+    if alike or rules["twice"] == "first":
+        best, others = numbers[:1], "skipped"
+    elif rules["twice"] == "last":
+        best, others = numbers[-1:], "skipped"
+    elif rules["twice"] == "greatest":
         most = max((group[at][0][2] for at in numbers if group[at][0][2] is not None), default=None)
-        best = [at for at in numbers if group[at][0][2] == most]
+        best, others = [at for at in numbers if group[at][0][2] == most], "skipped"
     else:
-        best = numbers[:1] if rules["twice"] == "first" else numbers[-1:]
+        best, others = numbers, "rejected"
     return [
-        (*row, "rejected" if not good[at] or (at in best and len(best) > 1) else None if at in best else "skipped")
+        (*row, "rejected" if not good[at] or (at in best and len(best) > 1) else None if at in best else others)
         for at, row in enumerate(group)
     ]
 

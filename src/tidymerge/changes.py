@@ -45,8 +45,8 @@ class ChangeSet:
     `given[c]` marks the inserts that give column c a value, be it null; the others leave it to its default.
     `stamps` are columns that no fingerprint heeds; `skips` are the skipped rows by why.
     `leaving` are the records to delete, `removed` what they hold, `leaving_rows` the rows that ask for it and
-    `departures` their places in a staging table of their own, numbered on from `positions`. The rows `along` change a
-    record too, by the update that the rows `along_with` ask for.
+    `departures` their places in a staging table of their own, numbered on from `positions`. The rows that are
+    `followers` say the same as their `leaders`, or change the same record by their update: they share their fate.
     """
 
     outcomes: npt.NDArray[np.uint8]
@@ -66,8 +66,8 @@ class ChangeSet:
     leaving_rows: Indices = field(default_factory=_no_indices)
     departures: Indices = field(default_factory=_no_indices)
     removed: pa.Table = field(default_factory=lambda: pa.table({}))
-    along: Indices = field(default_factory=_no_indices)
-    along_with: Indices = field(default_factory=_no_indices)
+    followers: Indices = field(default_factory=_no_indices)
+    leaders: Indices = field(default_factory=_no_indices)
 
     @property
     def updates(self) -> int:

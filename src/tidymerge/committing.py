@@ -166,7 +166,7 @@ def _prove(target: Target, decided: Decided, written: Written, orders: Orders) -
         did = (written.updated, written.inserted, written.deleted)
         account.prove_written(changes, decided.rows_before, target.count(), did)
         for part in decided.parts:
-            _prove_read_back(target, decided, part)
+            _prove_read_back(target, decided, part, only_changed=orders.run.undoes is not None)
             orders.progress.rows(len(part.changes.positions) + part.changes.deletes)
     except ProofFailed as failed:
         suspects = target.suspects()
@@ -180,8 +180,12 @@ def _prove(target: Target, decided: Decided, written: Written, orders: Orders) -
     return decided, True
 
 
-def _prove_read_back(target: Target, decided: Decided, part: Part) -> None:
-    """Read every written record again and compare it with what was decided. Raises ProofFailed."""
+def _prove_read_back(target: Target, decided: Decided, part: Part, *, only_changed: bool) -> None:
+    """Read every written record again and compare it with what was decided. Raises ProofFailed.
+
+    With `only_changed`, columns that an update does not write are not looked at: an undo's are all columns of the
+    table, of which some may note by themselves when a record was last touched.
+    """
     changes = part.changes
     found = target.read_back(changes, decided.pairing)
     if found.num_rows != changes.after.num_rows:
@@ -196,6 +200,8 @@ def _prove_read_back(target: Target, decided: Decided, part: Part) -> None:
         wanted, stored = changes.after[column.name].combine_chunks(), found[column.name].combine_chunks()
         wrong = differs(wanted, stored)
         wrong[changes.updates :] &= changes.given[column.name]  # the others left the value to the default
+        if only_changed:
+            wrong[: changes.updates] &= changes.changed.get(column.name, np.zeros(changes.updates, bool))
         if wrong.any():
             at = int(wrong.argmax())
             row = part.rows().row_numbers[changes.incoming[at]]

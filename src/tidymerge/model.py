@@ -113,7 +113,7 @@ class TargetColumn:
     """One column of the target, as it is declared there.
 
     `foreign` marks a type that rows can't be loaded into; `collation` is its name in SQL where a copy of the
-    column must be given it.
+    column must be given it; `restamped` that the database changes it with every update that does not.
     """
 
     name: str
@@ -124,6 +124,7 @@ class TargetColumn:
     fold: Fold = Fold.NOTHING
     foreign: bool = False
     collation: str = ""
+    restamped: bool = False
 
     @property
     def loadable(self) -> bool:

@@ -138,6 +138,48 @@ class TargetContract:
         tidymerge.undo(undone.run, into=self.address(folder, "t"))
         assert len(self.rows(folder, "SELECT k, u FROM t")) == len(wanted)
 
+    restamped = ("TIMESTAMP", "")
+
+    def test_a_flawed_row_does_not_take_good_ones_of_its_key_along(self, folder):
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER NOT NULL, CONSTRAINT few CHECK (n < 100))")
+        rows = [["k", "n"], [1, "x"], [1, 5], [1, 5], [2, "x"], [2, 5], [2, 6], [3, 200], [3, 200], [4, ""], [4, ""]]
+        receipt = self.load(folder, "t", rows)
+        assert self.reasons(receipt) == {
+            "not a number": [2, 5], "same key twice": [6, 7], "check failed": [8, 9], "blank not allowed": [10, 11],
+        }  # fmt: skip
+        assert (receipt.rows.inserted, receipt.rows.skipped) == (1, 1)
+        assert self.rows(folder, "SELECT k, n FROM t") == [(1, 5)]
+
+    def test_a_sheet_of_keys_alone_and_columns_that_differ_by_case(self, folder):
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER)")
+        receipt = self.load(folder, "t", [["k"], [1], [1], [2]])
+        assert (receipt.rows.inserted, receipt.rows.skipped) == (2, 1)
+
+    def test_an_undo_does_not_ask_for_what_the_run_never_wrote(self, folder):
+        kind, trigger = self.restamped
+        self.make(
+            folder,
+            f"CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER, touched {kind}); INSERT INTO t (k, n) VALUES (1, 1), (2, 2);{trigger}",
+        )
+        receipt = self.load(folder, "t", [["k", "n"], [1, 5], [3, 3]])
+        assert (receipt.rows.updated, receipt.rows.inserted) == (1, 1)
+        undone = tidymerge.undo(receipt.run, into=self.address(folder, "t"))
+        assert self.rows(folder, "SELECT k, n FROM t ORDER BY k") == [(1, 1), (2, 2)]
+        tidymerge.undo(undone.run, into=self.address(folder, "t"))
+        assert self.rows(folder, "SELECT k, n FROM t ORDER BY k") == [(1, 5), (2, 2), (3, 3)]
+
+    def test_keys_of_bytes_are_undone(self, folder):
+        self.make(
+            folder,
+            f"CREATE TABLE t (k {self.bytes} PRIMARY KEY, n INTEGER); INSERT INTO t VALUES ({self.two_bytes}, 1);",
+        )
+        receipt = self.load(folder, "t", [["k", "n"], ["00ff", 2], ["0a0b", 3]])
+        assert (receipt.rows.updated, receipt.rows.inserted) == (1, 1)
+        tidymerge.undo(tidymerge.undo(receipt.run, into=self.address(folder, "t")).run, into=self.address(folder, "t"))
+        assert self.rows(folder, "SELECT n FROM t ORDER BY k") == [(2,), (3,)]
+
+    bytes, two_bytes = "BLOB", "X'00ff'"
+
     def test_what_cannot_be_moved_aside_is_said_before(self, folder):
         self.make(
             folder,

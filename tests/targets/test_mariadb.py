@@ -34,6 +34,8 @@ class TestMariadb(ServerContract):
     far, shown_far = "POINT(1, 2)", "ST_AsText(far)"
     odd = ("DATE", "'0000-00-00'", "2026-05-04")
     doubling = "CREATE TRIGGER twice BEFORE UPDATE ON t FOR EACH ROW SET NEW.n = NEW.n * 2"
+    restamped = ("TIMESTAMP(6) NULL ON UPDATE CURRENT_TIMESTAMP(6)", "")
+    bytes = "VARBINARY(4)"
     sleep = "DO SLEEP(5)"
     unstorable = ("VARCHAR(20) CHARACTER SET latin1", "bee 蜂")
 

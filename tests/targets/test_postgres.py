@@ -34,6 +34,12 @@ class TestPostgres(ServerContract):
         "CREATE FUNCTION twice() RETURNS trigger AS 'BEGIN NEW.n := NEW.n * 2; RETURN NEW; END' LANGUAGE plpgsql;"
         "CREATE TRIGGER twice BEFORE UPDATE ON t FOR EACH ROW EXECUTE FUNCTION twice();"
     )
+    restamped = (
+        "TIMESTAMP",
+        """CREATE FUNCTION stamp() RETURNS trigger AS 'BEGIN NEW.touched := clock_timestamp(); RETURN NEW; END' LANGUAGE plpgsql;
+        CREATE TRIGGER stamp BEFORE UPDATE ON t FOR EACH ROW EXECUTE FUNCTION stamp();""",
+    )
+    bytes, two_bytes = "BYTEA", r"'\x00ff'"
     sleep = "PERFORM pg_sleep(5)"
     unstorable = ("JSONB", '"\\u0000"')
 
@@ -231,3 +237,14 @@ class TestPostgres(ServerContract):
         assert b"Committed, but not verified" in shown.stdout
         assert b"read back equal" not in shown.stdout.partition(b"Committed")[2]
         assert self.rows(folder, "SELECT n FROM t WHERE k = 2") == [(0,)]
+
+    def test_a_check_that_cannot_be_worked_out_is_said_before(self, folder):
+        self.make(folder, 'CREATE TABLE t (k INTEGER PRIMARY KEY, a INTEGER, "A" TEXT, CHECK (10 / a > 1))')
+        receipt = self.load(folder, "t", [["k", "a", "A"], [1, 5, "x"], [2, 0, "y"], [3, 9, "z"], [4, 2, "z"]])
+        assert self.reasons(receipt) == {"check failed": [3, 4]}  # and the preview says so too
+        assert self.rows(folder, 'SELECT k, a, "A" FROM t ORDER BY k') == [(1, 5, "x"), (4, 2, "z")]
+
+    def test_a_domain_of_a_column_that_no_row_brings_is_not_tested(self, folder):
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER, w weight); INSERT INTO t VALUES (1, 1, 2)")
+        assert self.load(folder, "t", [["k", "n"], [1, 5], [2, 6]]).rows.read == 2
+        assert self.rows(folder, "SELECT k, n FROM t ORDER BY k") == [(1, 5), (2, 6)]

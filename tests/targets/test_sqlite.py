@@ -30,6 +30,11 @@ class TestSqlite(TargetContract):
 
     doubling = "CREATE TRIGGER twice AFTER UPDATE ON t BEGIN UPDATE t SET n = NEW.n * 2 WHERE k = NEW.k; END"
 
+    restamped = (
+        "TEXT",
+        "CREATE TRIGGER stamp AFTER UPDATE OF n ON t BEGIN UPDATE t SET touched = strftime('%f', 'now') || hex(randomblob(4)) WHERE k = NEW.k; END;",
+    )
+
     def refusing_trigger(self, table: str, condition: str) -> str:
         return f"CREATE TRIGGER no BEFORE INSERT ON {table} WHEN {condition} BEGIN SELECT RAISE(ABORT, 'unlucky'); END;"
 

@@ -39,7 +39,8 @@ def prove_tally(counted: Tally, changes: ChangeSet, rows_read: int) -> None:
     """
     _equal("rows read and rows accounted for", rows_read, counted.read)
     # A row may update several records, and several rows one record, if the job says so.
-    updated = len(np.unique(changes.incoming[: changes.updates])) + len(changes.along)
+    along = int((changes.outcomes[changes.followers] == Outcome.UPDATED).sum())
+    updated = len(np.unique(changes.incoming[: changes.updates])) + along
     _equal("rows decided to update and rows with a record to update", counted.updated, updated)
     _equal("rows decided to insert and records to insert", counted.inserted, changes.inserts)
     _equal("rows decided to delete and records to delete", counted.deleted, changes.deletes)

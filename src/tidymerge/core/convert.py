@@ -69,9 +69,11 @@ def _with_formula_errors(part: pa.Array, to: ColumnType) -> Cast:
 
 
 def as_text(column: IncomingColumn) -> pa.Array:
-    """A column as the person would read it in the sheet; null where blank."""
-    plain = ColumnType(Kind.TEXT, "text")
-    written = [texts.to_text(part, plain).values for part in column.parts]
+    """A column as the person would read it in the sheet; null where blank.
+
+    A float of more digits than a spreadsheet keeps has an exponent, so that it is never taken for those digits.
+    """
+    written = [texts.shown(part) for part in column.parts]
     return written[0] if len(written) == 1 else pc.coalesce(*written)
 
 

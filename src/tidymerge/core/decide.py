@@ -61,13 +61,15 @@ def decide(question: Question, skipped: Mask) -> ChangeSet:
     skips = {"left out by skip_when": skipped, "the row says so": asked & ~skipped}
     out = skipped | asked
     flaws = spared([*told.flaws, *blank_keys(question.converted, pairing), *question.converted.flaws], out)
-    codes = replace(question.codes, incoming=np.where(out, -1, question.codes.incoming))
-    team = team_up(codes, told, matches, marked(flaws, question.rows))
+    # A row that is wrong by itself says nothing against others of its key.
+    silent = out | marked(flaws, question.rows)
+    codes = replace(question.codes, incoming=np.where(silent, -1, question.codes.incoming))
+    team = team_up(codes, told, matches)
     if len(team.rows):
         question = replace(question, converted=shared(question.converted, team))
         codes = replace(codes, incoming=np.where(team.mask, -1, codes.incoming))
     values = question.converted.values
-    repeated = same_key_twice(question.converted, codes, pairing, marked(flaws, question.rows), rules)
+    repeated = same_key_twice(question.converted, codes, pairing, rules)
     skips["the same as an earlier row"] = _mask(repeated.spare, question.rows)
     skips["another row of the same key was taken"] = _mask(repeated.outdone, question.rows)
     out = np.logical_or.reduce(list(skips.values()))
@@ -84,13 +86,16 @@ def decide(question: Question, skipped: Mask) -> ChangeSet:
     outcomes = np.full(question.rows, Outcome.UNCHANGED, np.uint8)
     outcomes[update.rows] = Outcome.UPDATED
     outcomes[along[0]] = Outcome.UPDATED
+    followers, leaders = np.r_[along[0], repeated.spare], np.r_[along[1], repeated.first]
+    flaws = [with_company(flaw, followers, leaders) for flaw in flaws]
     outcomes[fresh] = Outcome.INSERTED
     outcomes[np.logical_or.reduce(list(skips.values()))] = Outcome.SKIPPED
     outcomes[marked(flaws, question.rows)] = Outcome.REJECTED
     left_out = {why: np.flatnonzero(mask & (outcomes == Outcome.SKIPPED)) for why, mask in skips.items()}
     left_out = {why: rows for why, rows in left_out.items() if len(rows)}
     changes = _change_set(question, outcomes, tuple(flaws), update, new_values, left_out)
-    return replace(changes, along=along[0], along_with=along[1])
+    good = outcomes[followers] != Outcome.REJECTED
+    return replace(changes, followers=followers[good], leaders=leaders[good])
 
 
 def _defaults_for_blanks(question: Question) -> Converted:
@@ -345,14 +350,16 @@ def reject(changes: ChangeSet, found: Sequence[Flaw]) -> ChangeSet:
     stays = ~bad[changes.incoming]
     updates = stays[: changes.updates]
     leaves = ~bad[changes.leaving_rows]
-    goes = ~bad[changes.along_with]
-    outcomes[changes.along[~goes]] = Outcome.REJECTED
+    goes = ~bad[changes.leaders]
+    outcomes[changes.followers[~goes]] = Outcome.REJECTED
+    followers, leaders = changes.followers, changes.leaders
     return replace(
         changes,
         outcomes=outcomes,
-        flaws=(*changes.flaws, *(_with_company(flaw, changes) for flaw in found)),
-        along=changes.along[goes],
-        along_with=changes.along_with[goes],
+        flaws=(*changes.flaws, *(with_company(flaw, followers, leaders) for flaw in found)),
+        followers=followers[goes],
+        leaders=leaders[goes],
+        skips={why: rows[outcomes[rows] == Outcome.SKIPPED] for why, rows in changes.skips.items()},
         incoming=changes.incoming[stays],
         existing=changes.existing[updates],
         after=changes.after.filter(pa.array(stays)),
@@ -368,12 +375,12 @@ def reject(changes: ChangeSet, found: Sequence[Flaw]) -> ChangeSet:
     )
 
 
-def _with_company(flaw: Flaw, changes: ChangeSet) -> Flaw:
-    """A flaw of rows is also one of those that change the same record along with them."""
-    at = [np.flatnonzero(flaw.rows == leader) for leader in changes.along_with.tolist()]
-    more = np.array([row for row, found in zip(changes.along.tolist(), at, strict=True) if len(found)], np.int64)
-    if not len(more):
+def with_company(flaw: Flaw, followers: Indices, leaders: Indices) -> Flaw:
+    """A flaw of leaders is one of those that follow them too, who have not flaws of their own."""
+    at = np.flatnonzero(np.isin(leaders, flaw.rows) & ~np.isin(followers, flaw.rows))
+    if not len(at):
         return flaw
-    same = np.concatenate([found[:1] for found in at])
+    order = np.argsort(flaw.rows, kind="stable")
+    same = order[np.searchsorted(flaw.rows, leaders[at], sorter=order)]
     values = None if flaw.values is None else pa.concat_arrays([flaw.values, flaw.values.take(pa.array(same))])
-    return replace(flaw, rows=np.r_[flaw.rows, more], values=values)
+    return replace(flaw, rows=np.r_[flaw.rows, followers[at]], values=values)

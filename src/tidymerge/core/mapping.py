@@ -1,7 +1,7 @@
 """Which incoming column feeds which target column: by name after folding, or as the job says."""
 
 import unicodedata
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Container, Iterable, Mapping, Sequence
 from dataclasses import replace
 from difflib import get_close_matches
 
@@ -47,12 +47,13 @@ def pair_columns(
     wanted = {target_name(shape, name) for name in only}
     keys = tuple(dict.fromkeys(target_name(shape, name) for name in key))
     used = {source for rule in settled.values() for source in rule.sources}
+    names = {column.name for column in shape.columns}
     by_fold = {} if rules else _by_fold(name for name in incoming if name not in used)
     pairs = []
     for column in shape.columns:
         if wanted and column.name not in wanted and column.name not in (keys or shape.primary_key):
             continue
-        rule = settled.get(column.name) or _rule_by_name(column, by_fold)
+        rule = settled.get(column.name) or _rule_by_name(column, by_fold, names)
         if rule is not None:
             pairs.append(Pair(column, _fed_by(rule), rule))
     _check_one_each(pairs)
@@ -116,8 +117,9 @@ def _by_fold(names: Iterable[str]) -> dict[str, list[str]]:
     return grouped
 
 
-def _rule_by_name(column: TargetColumn, by_fold: Mapping[str, list[str]]) -> ColumnRule | None:
-    fitting = by_fold.get(fold(column.name), [])
+def _rule_by_name(column: TargetColumn, by_fold: Mapping[str, list[str]], names: Container[str]) -> ColumnRule | None:
+    """The incoming column that fits; not one that another of the target's `names` is, to the letter."""
+    fitting = [name for name in by_fold.get(fold(column.name), []) if name == column.name or name not in names]
     if not column.loadable or not fitting:
         return None
     if len(fitting) > 1:

@@ -89,7 +89,8 @@ def _code_column(column: pa.ChunkedArray, room: int) -> tuple[Indices, int]:
         bounds = pc.min_max(column)
         low, high = bounds["min"].as_py(), bounds["max"].as_py()
         if high - low < room:
-            codes: Indices = as_array(column).fill_null(low - 1 if low > -(2**63) else low).to_numpy() - low
+            numbers = as_array(column)
+            codes: Indices = np.where(valid(numbers), numbers.fill_null(low).to_numpy(zero_copy_only=False) - low, -1)
             return codes, high - low + 1
     coded = as_array(column).dictionary_encode()
     codes = coded.indices.fill_null(-1).to_numpy(zero_copy_only=False).astype(np.int64)

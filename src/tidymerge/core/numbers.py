@@ -1,7 +1,6 @@
 """Cells to integers and floats, and numbers to text. A number is never rounded but for a spreadsheet's float noise."""
 
 import math
-from collections.abc import Callable
 from decimal import Decimal
 
 import numpy as np
@@ -9,7 +8,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.core import digits
-from tidymerge.core.cells import Cast, TextRule, Wrong, bad_cells, cast_text, valid, without
+from tidymerge.core.cells import Cast, TextRule, Wrong, bad_cells, cast_text, keep, mask_of, valid, without
 from tidymerge.core.decimals import plain_number, to_decimal, within_bounds
 from tidymerge.core.floats import SPREADSHEET_DIGITS, TOO_LONG, counted
 from tidymerge.model import ColumnType, Kind, Reason
@@ -84,30 +83,24 @@ def number_text(cells: pa.Array) -> Cast:
     """Numbers as the text a person would type: 1001.0 is '1001'. Beyond 15 digits a float has lost some."""
     if not pa.types.is_floating(cells.type):
         return Cast(digits.of_decimals(cells))
-    return _float_texts(cells, lambda number: abs(number) >= 10.0**SPREADSHEET_DIGITS)
+    over = valid(cells) & ~mask_of(pc.less(pc.abs(cells), 10.0**SPREADSHEET_DIGITS))
+    texts = shown_number(keep(cells, ~over))
+    return Cast(texts, bad_cells(np.flatnonzero(over), Reason.DIGITS_LOST, TOO_LONG))
 
 
 def shown_number(cells: pa.Array) -> pa.Array:
-    """The same for people, who see of a long float what it holds, in a form that is never loaded as a number."""
-    return number_text(cells).values if not pa.types.is_floating(cells.type) else _float_texts(cells, None).values
-
-
-def _float_texts(cells: pa.Array, refused: Callable[[float], bool] | None) -> Cast:
+    """Floats for people, who see of a long one what it holds, in a form that is never loaded as a number."""
     distinct, codes = np.unique(cells.fill_null(0.0).to_numpy(zero_copy_only=False), return_inverse=True)
-    texts = [_float_text(number) for number in distinct.tolist()]
-    lost = np.zeros(len(texts), bool)
-    if refused is not None:
-        lost = np.array([not math.isfinite(number) or refused(number) for number in distinct.tolist()], bool)
-    over = valid(cells) & lost[codes]
-    written = pa.array(texts, pa.string()).take(pa.array(codes, mask=~valid(cells) | over))
-    return Cast(written, bad_cells(np.flatnonzero(over), Reason.DIGITS_LOST, TOO_LONG))
+    texts = [f"{one:.{SPREADSHEET_DIGITS}g}" for one in distinct.tolist()]
+    plain = [
+        text if _is_long(one) else digits.spelled(Decimal(text))
+        for one, text in zip(distinct.tolist(), texts, strict=True)
+    ]
+    return pa.array(plain, pa.string()).take(pa.array(codes, mask=~valid(cells)))
 
 
-def _float_text(number: float) -> str:
-    text = f"{number:.{SPREADSHEET_DIGITS}g}"
-    if not math.isfinite(number) or abs(number) >= 10.0**SPREADSHEET_DIGITS:
-        return text
-    return digits.spelled(Decimal(text))
+def _is_long(number: float) -> bool:
+    return not math.isfinite(number) or abs(number) >= 10.0**SPREADSHEET_DIGITS
 
 
 NUMBER_CASTS = {Kind.INTEGER: to_integer, Kind.DECIMAL: to_decimal, Kind.FLOAT: to_float}

@@ -43,23 +43,29 @@ def blank_keys(converted: Converted, pairing: Pairing) -> list[Flaw]:
 
 @dataclass(frozen=True, slots=True)
 class Repeats:
-    """Rows that share a key: those at fault, those that say the same as an earlier one, those another row outdoes."""
+    """Rows that share a key: those at fault, those that say the same as an earlier one, those another row outdoes.
+
+    `first` has for each of the `spare` rows the earlier one.
+    """
 
     flaws: list[Flaw]
     spare: Indices
+    first: Indices
     outdone: Indices
 
 
-def same_key_twice(converted: Converted, codes: KeyCodes, pairing: Pairing, flawed: Mask, rules: Rules) -> Repeats:
-    """Settle rows that share a key. Equal rows count once; of others the rules choose one, or none."""
+def same_key_twice(converted: Converted, codes: KeyCodes, pairing: Pairing, rules: Rules) -> Repeats:
+    """Settle rows that share a key and are good by themselves. Equal ones count once; the rules choose, or none counts.
+
+    Rows whose code is -1 take no part.
+    """
     rows, values = repeats(codes.incoming, codes.size), converted.values
     if not len(rows):
-        return Repeats([], rows, rows)
+        return Repeats([], rows, rows, rows)
     said = values.drop_columns(list(pairing.key))
     for name, mask in converted.cleared.items():  # a cleared cell says more than a blank one
         said = said.append_column(f"cleared {name}", pa.array(mask))
     contents = _contents(said.take(pa.array(rows))) if said.num_columns else np.zeros(len(rows), np.int64)
-    contents[flawed[rows]] = -1 - np.flatnonzero(flawed[rows])  # a flawed row equals no other
     keys = codes.incoming[rows]
     starts = np.flatnonzero(np.r_[True, keys[1:] != keys[:-1]])
     sizes = np.diff(np.r_[starts, len(rows)])
@@ -67,17 +73,16 @@ def same_key_twice(converted: Converted, codes: KeyCodes, pairing: Pairing, flaw
     first = np.zeros(len(rows), bool)
     first[starts] = True
     all_alike = np.repeat(alike, sizes)
-    spare = rows[all_alike & ~first]
+    spare, leaders = rows[all_alike & ~first], np.repeat(rows[starts], sizes)[all_alike & ~first]
     if rules.same_key_twice == "reject":
         at_fault, outdone = rows[~all_alike], rows[:0]
     else:
-        rank = np.where(flawed[rows], -1, _rank(values, rows, rules))
-        best = np.repeat(np.maximum.reduceat(rank, starts), sizes)
-        wins = (rank == best) & (rank >= 0)
+        rank = _rank(values, rows, rules)
+        wins = rank == np.repeat(np.maximum.reduceat(rank, starts), sizes)
         tied = np.repeat(np.add.reduceat(wins.astype(np.int64), starts), sizes) > 1
         at_fault = rows[~all_alike & wins & tied]
-        outdone = rows[~all_alike & ~wins & ~flawed[rows]]
-    return Repeats(_repeat_flaws(values, np.sort(at_fault), pairing), spare, outdone)
+        outdone = rows[~all_alike & ~wins]
+    return Repeats(_repeat_flaws(values, np.sort(at_fault), pairing), spare, leaders, outdone)
 
 
 def _rank(values: pa.Table, rows: Indices, rules: Rules) -> npt.NDArray[np.int64]:

@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 
 from tidymerge.core.cells import valid
 from tidymerge.core.convert import as_text, tidy_parts
+from tidymerge.core.numbers import number_text
 from tidymerge.core.tidy import tidy
 from tidymerge.model import Flaw, Incoming, IncomingColumn, Kind, Mask, Reason
 from tidymerge.rules import KEEP_VALUE, ColumnRule
@@ -43,6 +44,9 @@ def shape_column(incoming: Incoming, rule: ColumnRule, kind: Kind, clear_mark: s
         parts = [_joined(columns, rule.join)]
     name = " + ".join(rule.sources)
     flaws: list[Flaw] = []
+    if _needs_text(rule) or len(columns) > 1:
+        for column in columns:
+            flaws += _digits_lost(column)
     if _needs_text(rule):
         taken, flaws = _taken(_one_text(parts, rows), rule, name)
         parts = [_text_steps(taken, rule)]
@@ -78,6 +82,17 @@ def _needs_text(rule: ColumnRule) -> bool:
 
 def _one_text(parts: Sequence[pa.Array], rows: int) -> pa.Array:
     return as_text(IncomingColumn("", tuple(parts))) if parts else pa.nulls(rows, pa.string())
+
+
+def _digits_lost(column: IncomingColumn) -> list[Flaw]:
+    """Numbers that have lost digits before they could become texts."""
+    found = [number_text(part).bad for part in column.parts if pa.types.is_floating(part.type)]
+    shown = as_text(column)
+    return [
+        Flaw(bad.reason, bad.rows, bad.expected, column.name, shown.take(pa.array(bad.rows)))
+        for some in found
+        for bad in some
+    ]
 
 
 def _joined(columns: Sequence[IncomingColumn], join: str) -> pa.Array:

@@ -63,14 +63,17 @@ def _mask(rows: Indices, length: int) -> Mask:
     return mask
 
 
-def team_up(codes: KeyCodes, told: Told, matches: Matches, flawed: Mask) -> Team:
-    """The teams among rows that share a key, find one record, and may each change other columns than the rest."""
-    length = len(flawed)
+def team_up(codes: KeyCodes, told: Told, matches: Matches) -> Team:
+    """The teams among rows that share a key, find one record, and may each change other columns than the rest.
+
+    Rows whose code is -1 take no part.
+    """
+    length = len(codes.incoming)
     if not told.only:
         return Team(told, length)
     columns: dict[int, tuple[str, ...]] = {}
     for mask, names in told.only:
-        columns |= dict.fromkeys(np.flatnonzero(mask & ~flawed & (matches.times == 1)).tolist(), names)
+        columns |= dict.fromkeys(np.flatnonzero(mask & (matches.times == 1)).tolist(), names)
     groups: dict[int, list[int]] = {}
     for row in repeats(codes.incoming, codes.size).tolist():
         groups.setdefault(int(codes.incoming[row]), []).append(row)

@@ -9,7 +9,7 @@ import pyarrow.compute as pc
 
 from tidymerge.core.cells import BadCells, Cast, TextRule, Wrong, bad_cells, cast_text, keep, mask_of, valid, without
 from tidymerge.core.documents import one_document
-from tidymerge.core.numbers import number_text
+from tidymerge.core.numbers import number_text, shown_number
 from tidymerge.core.times import refuse
 from tidymerge.model import ColumnType, Reason
 
@@ -48,6 +48,11 @@ def to_text(cells: pa.Array, to: ColumnType) -> Cast:
 def _too_many_bytes(values: pa.Array, to: ColumnType) -> tuple[BadCells, ...]:
     long = np.flatnonzero(mask_of(pc.greater(pc.binary_length(values), to.octets)))
     return bad_cells(long, Reason.TOO_LONG, f"at most {to.octets:,} bytes, as {to.declared} holds")
+
+
+def shown(cells: pa.Array) -> pa.Array:
+    """Any cell as text for people."""
+    return shown_number(cells) if pa.types.is_floating(cells.type) else _written_out(cells).values
 
 
 def _written_out(cells: pa.Array) -> Cast:

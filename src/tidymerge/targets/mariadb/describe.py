@@ -191,6 +191,7 @@ def _column(row: dict[str, Any], *, is_document: bool) -> TargetColumn:
         fold=_fold(row["collation"]) if kind is not None and kind.kind is Kind.TEXT else Fold.NOTHING,
         foreign=kind is None,
         collation=row["collation"] or "",
+        restamped="ON UPDATE" in extra,
     )
 
 

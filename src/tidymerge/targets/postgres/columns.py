@@ -86,8 +86,8 @@ def _typed(stored: pa.Array, column: TargetColumn) -> pa.Array:
     return cast_cells([stored] if stored.null_count < len(stored) else [], column.type, len(stored)).values
 
 
-def to_stored(values: pa.Array, column: TargetColumn) -> pa.Array:
+def to_stored(values: pa.Array, _column: TargetColumn) -> pa.Array:
     """Typed values as the text that COPY reads."""
-    if column.type.kind is Kind.BINARY and not column.type.as_stored:
+    if pa.types.is_binary(values.type):  # not a place that was read as exact text
         return pa.array([None if value is None else "\\x" + value.hex() for value in values.to_pylist()], pa.string())
     return pc.cast(values, pa.string())

@@ -25,7 +25,8 @@ def joined(parts: Sequence[Read]) -> Read:
 def numbers(read: Callable[[Sequence[TargetColumn], Query], Read], query: str) -> Indices:
     """The result of a query of one column of whole numbers, by a database's `read`."""
     found = read([NUMBER], lambda _: query)
-    return np.asarray(as_array(found.values[NUMBER.name]).to_numpy(), np.int64)
+    positions: Indices = np.asarray(as_array(found.values[NUMBER.name]).to_numpy(), np.int64)
+    return positions
 
 
 def nothing(columns: Sequence[TargetColumn]) -> Read:

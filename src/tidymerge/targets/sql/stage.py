@@ -1,7 +1,7 @@
 """The staged changes, judged by the database itself: where they would break a constraint of the table."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
@@ -9,7 +9,7 @@ import pyarrow as pa
 from tidymerge.changes import Violation
 from tidymerge.core.cells import as_array
 from tidymerge.core.rows import key_text
-from tidymerge.model import Check, ForeignKey, Reason, TableShape
+from tidymerge.model import Check, ForeignKey, Indices, Reason, TableShape
 from tidymerge.targets.sql.database import (
     NUMBER,
     POSITION,
@@ -20,6 +20,7 @@ from tidymerge.targets.sql.database import (
 )
 from tidymerge.targets.sql.reading import numbers
 
+_NO_ENDS = (("min", 0), ("max", -1))
 _LISTED = 50_000  # positions in one statement
 
 
@@ -155,20 +156,48 @@ class Stage:
             if check.domain is not None and not self.loaded.issuperset(check.columns):
                 continue  # no row brings a value for it
             wanted = f"what the target checks: {check.expression}"
-            broken = self._violation(self._offenders(check), Reason.CHECK_FAILED, wanted, check.columns)
-            found += [
-                replace(violation, always=self.database.rechecks and check.domain is None) for violation in broken
-            ]
+            positions = np.sort(self._broken(check, *self._ends))
+            always = self.database.rechecks and check.domain is None
+            if len(positions):
+                found.append(Violation(Reason.CHECK_FAILED, wanted, check.columns, positions, always))
         return found
 
-    def _offenders(self, check: Check) -> str:
-        """The records that break a check. The expression is the schema's own text; it holds unless it is false."""
+    @property
+    def _ends(self) -> tuple[int, int]:
+        """The first and the last position that is staged."""
+        name = quoted(POSITION)
+        ends = (f"SELECT coalesce({pick}({name}), {other}) AS n FROM {self.table}" for pick, other in _NO_ENDS)
+        low, high = (int(numbers(self.database.read, query)[0]) for query in ends)
+        return low, high
+
+    def _broken(self, check: Check, low: int, high: int) -> Indices:
+        """The positions that break a check, those for which it can't be worked out among them (a division by zero)."""
+        if low > high:
+            return np.zeros(0, np.int64)
+        try:
+            with self.database.savepoint():
+                found: Indices = numbers(self.database.read, self._offenders(check, low, high))
+                return found
+        except ConstraintBroken:
+            if low == high:
+                return np.array([low], np.int64)
+        middle = (low + high) // 2
+        both: Indices = np.r_[self._broken(check, low, middle), self._broken(check, middle + 1, high)]
+        return both
+
+    def _offenders(self, check: Check, low: int, high: int) -> str:
+        """The records between two positions that break a check: the schema's own text, which holds unless it is false.
+
+        In a CASE, so that it is worked out for no others.
+        """
         judged = quoted(self.shape.name if check.domain is None else "checked")
         rows = self.after([column.name for column in self.shape.columns if not column.generated])
         if check.domain is not None:
             (name,) = check.columns
             rows = f"SELECT {quoted(POSITION)}, s.{quoted(name)} AS {quoted(check.domain)} FROM {self.table} s"
-        return f"SELECT {judged}.{quoted(POSITION)} AS n FROM ({rows}) AS {judged} WHERE NOT ({check.expression})"
+        place = f"{judged}.{quoted(POSITION)}"
+        broken = f"CASE WHEN {place} BETWEEN {low:d} AND {high:d} THEN NOT ({check.expression}) ELSE 1 = 0 END"
+        return f"SELECT {place} AS n FROM ({rows}) AS {judged} WHERE {broken}"
 
     def after(self, names: Sequence[str]) -> str:
         """SQL for the staged records as they would stand after the load."""

@@ -150,7 +150,9 @@ class Writer:
         return self.stage.database.update(self.table, self.stage.leaving or "", dict.fromkeys(names, "NULL"), where)
 
     def _update(self, names: Sequence[str], where: str) -> str:
-        return self._update_to({name: f"s.{quoted(name)}" for name in names}, f"{self._same} AND {where}")
+        kept = [c.name for c in self.stage.shape.columns if c.restamped and c.name in self.stage.loaded]
+        settings = {name: f"s.{quoted(name)}" for name in dict.fromkeys([*names, *kept])}
+        return self._update_to(settings, f"{self._same} AND {where}")
 
     def _fill(self, names: Sequence[str], where: str) -> str:
         return self._update_to({name: f"s.{quoted(name)}" for name in names}, f"{self._same_key} AND {where}")
