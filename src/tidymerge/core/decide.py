@@ -201,12 +201,12 @@ def _updates(question: Question, known: Indices, team: Team, flaws: list[Flaw], 
         unmet = touched & ~sides.holds(question.conditions.update_when, question.conditions.now)
         touched &= ~unmet
         skips["update_when was not met"] = _mask(np.setdiff1d(rows[unmet], rows[touched]), question.rows)
-    changed = {name: mask[touched] for name, mask in changed.items()}
-    rows, records = rows[touched], records[touched]
-    sides = Sides(question.incoming, question.converted.values, question.existing, rows, records)
-    for pair in question.pairing.going_along:
-        changed[pair.target.name] = _changes(question, pair, sides)
-    return _Updates(rows, records, changed)
+    along = {pair.target.name: _changes(question, pair, sides) & touched for pair in question.pairing.going_along}
+    in_vain = _cleared_in_vain(question, sides, along)
+    flaws += in_vain
+    touched &= ~marked(in_vain, question.rows)[rows]
+    changed = {name: mask[touched] for name, mask in (changed | along).items()}
+    return _Updates(rows[touched], records[touched], changed)
 
 
 def _any(changed: Mapping[str, Mask], length: int) -> Mask:
@@ -259,8 +259,8 @@ def _holds(values: pa.Array) -> Mask:
 def _cleared_in_vain(question: Question, sides: Sides, changed: Mapping[str, Mask]) -> list[Flaw]:
     """Rows that would clear a column which may not be empty."""
     flaws = []
-    for pair in question.pairing.compared:
-        if not pair.target.nullable:
+    for pair in question.pairing.pairs:
+        if pair.target.name in changed and not pair.target.nullable:
             new = as_array(question.converted.values[pair.target.name]).take(pa.array(sides.rows))
             rows = np.unique(sides.rows[changed[pair.target.name] & ~valid(new)])
             if len(rows):

@@ -24,8 +24,8 @@ def generations(values: pa.Table, shape: TableShape) -> Indices:
     return found
 
 
-def _parents(values: pa.Table, columns: tuple[str, ...], referred: tuple[str, ...]) -> Indices:
-    """For each record the one among them that it refers to, or -1."""
+def _parents(values: pa.Table, columns: tuple[str, ...], referred: tuple[str, ...], *, itself: bool = False) -> Indices:
+    """For each record the one among them that it refers to, or -1; that may be `itself`, if this counts."""
     both = [
         pa.chunked_array([*values[here].chunks, *values[there].chunks])
         for here, there in zip(columns, referred, strict=True)
@@ -33,13 +33,17 @@ def _parents(values: pa.Table, columns: tuple[str, ...], referred: tuple[str, ..
     codes, size = code_rows(both)
     rows = values.num_rows
     parent = match(KeyCodes(codes[:rows], codes[rows:], size)).record
-    parent[parent == np.arange(rows)] = -1
+    if not itself:
+        parent[parent == np.arange(rows)] = -1
     return parent
 
 
-def is_circle(values: pa.Table, key: ForeignKey) -> Mask:
-    """Which records are their own ancestors, or have such ones, by a key that refers to their own table."""
-    parent = _parents(values, key.columns, key.referred)
+def is_circle(values: pa.Table, key: ForeignKey, *, or_itself: bool = False) -> Mask:
+    """Which records are their own ancestors, or have such ones, by a key that refers to their own table.
+
+    With `or_itself` also those that are their own parents.
+    """
+    parent = _parents(values, key.columns, key.referred, itself=or_itself)
     for _ in range(max(len(parent).bit_length(), 1)):  # twice as many generations up each time
         parent = np.where(parent >= 0, parent[parent], -1)
     circle: Mask = parent >= 0

@@ -23,11 +23,7 @@ def to_text(cells: pa.Array, to: ColumnType) -> Cast:
     cast = _written_out(cells)
     texts, bad = cast.values, list(cast.bad)
     if to.numeric_text:
-        risky = mask_of(pc.match_substring_regex(texts, r"^\s*[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\s*$"))
-        risky &= ~mask_of(pc.match_substring_regex(texts, r"^(0|-?[1-9]\d{0,14})(\.\d{0,3}[1-9])?$"))
-        if risky.any():
-            wanted = f"text that stays as it is: a column declared {to.declared} stores this as a number"
-            bad.append(BadCells(np.flatnonzero(risky), Reason.STORED_AS_NUMBER, wanted))
+        bad += _stored_otherwise(texts, to)
     if to.length is not None:
         long = mask_of(pc.greater(pc.utf8_length(texts), to.length))
         if long.any():
@@ -43,6 +39,14 @@ def to_text(cells: pa.Array, to: ColumnType) -> Cast:
         good[cells_.rows] = False
         texts = keep(texts, good)
     return Cast(texts, tuple(bad))
+
+
+def _stored_otherwise(texts: pa.Array, to: ColumnType) -> tuple[BadCells, ...]:
+    """The texts that the database would store as other numbers than they are written."""
+    risky = mask_of(pc.match_substring_regex(texts, r"^\s*[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\s*$"))
+    risky &= ~mask_of(pc.match_substring_regex(texts, r"^(0|-?[1-9]\d{0,14})(\.\d{0,3}[1-9])?$"))
+    wanted = f"text that stays as it is: a column declared {to.declared} stores this as a number"
+    return bad_cells(np.flatnonzero(risky), Reason.STORED_AS_NUMBER, wanted)
 
 
 def _too_many_bytes(values: pa.Array, to: ColumnType) -> tuple[BadCells, ...]:
@@ -99,9 +103,14 @@ def _one_uuid(text: str) -> str | Wrong:
     return Wrong(Reason.NOT_A_UUID, "a UUID such as 550e8400-e29b-41d4-a716-446655440000")
 
 
-def to_json(cells: pa.Array, _to: ColumnType) -> Cast:
+def to_json(cells: pa.Array, to: ColumnType) -> Cast:
     """Cast JSON text (RFC 8259) to one spelling, so that equal documents compare equal."""
-    return cast_text(_written_out(cells).values, TextRule(pa.string(), one_document))
+    cast = cast_text(_written_out(cells).values, TextRule(pa.string(), one_document))
+    for bad in _stored_otherwise(cast.values, to) if to.numeric_text else ():
+        good = np.ones(len(cells), bool)
+        good[bad.rows] = False
+        cast = Cast(keep(cast.values, good), (*cast.bad, bad), cast.rounded)
+    return cast
 
 
 def to_binary(cells: pa.Array, to: ColumnType) -> Cast:

@@ -47,7 +47,10 @@ def _numbered(numbers: np.ndarray, present: np.ndarray) -> pa.Array:
 
 
 def readable(text: str | None, kind: Kind, *, base_1904: bool) -> str | None:
-    """The exact text of a number of days as its date or time, marked by m, where the same number can be made of it."""
+    """The exact text of a number of days as its date or time, marked by m, where the same number can be made of it.
+
+    Where it can't, the number follows, after a #, so that it is still known to be a date.
+    """
     first = 0 if kind is Kind.TIME or base_1904 else FIRST_DAY
     if text is None or text[0] != "n" or float(text[1:]) < first:
         return text
@@ -55,17 +58,24 @@ def readable(text: str | None, kind: Kind, *, base_1904: bool) -> str | None:
     try:
         moment = _EPOCH + timedelta(microseconds=round((float(text[1:]) - shift) * _DAY))
     except OverflowError:
-        return text
+        return f"m#{text[1:]}"
     form = {Kind.DATE: "%Y-%m-%d", Kind.TIME: "%H:%M:%S"}.get(kind, "%Y-%m-%d %H:%M:%S")
     fraction = f".{moment.microsecond:06}" if moment.microsecond else ""
     shown = f"m{moment:{form}}{fraction}"
-    return shown if numbered(shown, base_1904=base_1904) == text else text
+    return shown if numbered(shown, base_1904=base_1904) == text else f"m#{text[1:]}"
+
+
+def kind_of(text: str) -> Kind:
+    """What a text that `readable` gave is: a date, a time, or both."""
+    return Kind.TIME if text[3:4] == ":" else Kind.TIMESTAMP if ":" in text or "#" in text else Kind.DATE
 
 
 def numbered(text: str | None, *, base_1904: bool) -> str | None:
     """What `readable` was made of."""
     if text is None or text[0] != "m":
         return text
+    if text[1:2] == "#":
+        return f"n{text[2:]}"
     try:
         if text[3:4] == ":":
             return f"n{number((datetime.fromisoformat(f'1970-01-01 {text[1:]}') - _EPOCH) / timedelta(days=1))}"

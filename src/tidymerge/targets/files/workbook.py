@@ -23,7 +23,7 @@ from tidymerge.sources.table import column_letter
 from tidymerge.sources.workbook import WorkbookSource
 from tidymerge.targets.files.book import Book
 from tidymerge.targets.files.content import Edits, Found, NewFile
-from tidymerge.targets.files.serials import DATES, FIRST_DAY, numbered, readable, serials
+from tidymerge.targets.files.serials import DATES, FIRST_DAY, kind_of, numbered, readable, serials
 from tidymerge.targets.files.sheet_edits import SheetEdits
 from tidymerge.targets.files.sheet_types import bounded, type_of
 from tidymerge.targets.files.types import NONE_DECLARED, with_declared
@@ -62,6 +62,7 @@ class WorkbookRows:
         self.name = self._book.name
         self.part = address.part or self._book.sheet
         self._new: tuple[str, ...] = ()
+        self._had_dates: dict[str, Kind] = {}
         self._known: dict[int, dict[int, str | None]] = {}
         self.columns: tuple[TargetColumn, ...] = like.columns if like else self._told()
 
@@ -154,7 +155,14 @@ class WorkbookRows:
         return _each(texts, dates, lambda text, name: readable(text, dates[name], base_1904=self._book.base_1904))
 
     def exact(self, texts: pa.Table) -> pa.Table:
-        """What `readable` was made of. A cell stands for itself: what its column holds besides does not count."""
+        """What `readable` was made of. A cell stands for itself: what its column holds besides does not count.
+
+        A column that had dates gets them back as dates, though it may hold none by now.
+        """
+        for name in texts.column_names:
+            first = next((text for text in texts[name].to_pylist() if text and text[0] == "m"), None)
+            if first is not None:
+                self._had_dates[name] = kind_of(first)
         return _each(texts, texts.column_names, lambda text, _: numbered(text, base_1904=self._book.base_1904))
 
     def spelled(self, values: pa.Array, column: TargetColumn) -> pa.Array:
@@ -222,7 +230,13 @@ class WorkbookRows:
         return [(self.path, lambda file: self._book.package.copy(file, edits.without(names)))]
 
     def _sheet_edits(self) -> SheetEdits:
-        return SheetEdits(self._book, self.columns, self._at, self._numbers, self.header, self._new)
+        columns = [
+            replace(column, type=replace(column.type, kind=self._had_dates[column.name]))
+            if column.name in self._had_dates and column.type.kind not in DATES
+            else column
+            for column in self.columns
+        ]
+        return SheetEdits(self._book, columns, self._at, self._numbers, self.header, self._new)
 
     def joint(self, touched: Indices) -> int:
         """The end."""

@@ -132,7 +132,8 @@ def column_type(session: Session, table: str, column: str, declared: str) -> Col
         if any(word in name for word in words):
             zone = kind is Kind.TIMESTAMP and ("TZ" in name or "WITH TIME ZONE" in name)
             length = first if kind is Kind.TEXT else None
-            return ColumnType(kind, declared, length=length, zone=zone)
+            numeric = kind is Kind.JSON and affinity(declared) == "NUMERIC"
+            return ColumnType(kind, declared, length=length, zone=zone, numeric_text=numeric)
     return ColumnType(Kind.TEXT, declared, length=first, numeric_text=affinity(declared) == "NUMERIC")
 
 

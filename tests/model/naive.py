@@ -1,0 +1,256 @@
+"""The naive model of a load: one row after another, in plain Python, written from the documents alone."""
+
+from collections import Counter
+from dataclasses import dataclass, field
+from decimal import Decimal
+from typing import Any
+
+from model.kinds import BAD, Type, tidy
+
+
+@dataclass(frozen=True)
+class Column:
+    """A column of the target. `parent` refers to the single key column of the same table."""
+
+    name: str
+    type: Type
+    key: bool = False
+    nullable: bool = True
+    unique: bool = False
+    most: int | None = None
+    default: Any = None
+    parent: bool = False
+
+
+@dataclass(frozen=True)
+class Case:
+    """A target, its records, the incoming rows (all texts), and the rules of the job."""
+
+    place: str
+    columns: tuple[Column, ...]
+    records: tuple[tuple[Any, ...], ...]
+    rows: tuple[tuple[str, ...], ...]
+    rules: dict[str, Any] = field(default_factory=dict)
+    column_rules: dict[str, dict[str, Any]] = field(default_factory=dict)
+
+    @property
+    def keys(self) -> tuple[int, ...]:
+        return tuple(at for at, column in enumerate(self.columns) if column.key)
+
+
+@dataclass
+class Wanted:
+    """What a load is to do: the outcome of each row, and the records afterwards by key."""
+
+    outcomes: list[str]
+    records: dict[Any, tuple[Any, ...]]
+
+    @property
+    def counts(self) -> dict[str, int]:
+        return Counter(self.outcomes)
+
+
+def same(value: Any) -> Any:
+    """What makes values equal to the target: numbers whatever their zeros, documents whatever their order."""
+    return value.normalize() if isinstance(value, Decimal) and not value else value
+
+
+def load(case: Case) -> Wanted:
+    """What becomes of the rows."""
+    before = {key_of(case, record): record for record in case.records}
+    rows = [read(case, row) for row in case.rows]
+    outcomes: list[str | None] = ["skipped" if row[0] == "skip" else None for row in case.rows]
+    exact = [exact_key(case, row, before) for row in case.rows]
+    keys = [found or key_of(case, row) for row, found in zip(rows, exact, strict=True)]
+    for at, row in enumerate(rows):
+        if outcomes[at] is None and (BAD in row or any(row[key] is None for key in case.keys)):
+            outcomes[at] = "rejected"
+    repeats = settle_repeats(case, rows, keys, outcomes)
+    changes: dict[int, tuple[Any, ...]] = {}
+    for at, row in enumerate(rows):
+        if outcomes[at] is None:
+            outcomes[at], record = decide(case, row, case.rows[at], before.get(keys[at]))
+            if record is not None:
+                changes[at] = record
+    while bad := offenders(case, before, changes, keys):
+        for at in bad:
+            outcomes[at] = "rejected"
+            del changes[at]
+    for at, first in repeats.items():
+        if outcomes[first] == "rejected":
+            outcomes[at] = "rejected"
+    after = dict(before)
+    for at, record in changes.items():
+        after[keys[at]] = record
+    return Wanted([str(outcome) for outcome in outcomes], after)
+
+
+def read(case: Case, row: tuple[str, ...]) -> tuple[Any, ...]:
+    """The row's cells as values; the first cell says only whether to skip it."""
+    found = []
+    for column, cell in zip(case.columns, row[1:], strict=True):
+        tidied = tidy(cell)
+        if tidied is not None and tidied == case.rules.get("clear_mark"):
+            tidied = None
+        found.append(None if tidied is None else held(case, column, column.type.read(tidied)))
+    return tuple(found)
+
+
+def held(case: Case, column: Column, value: Any) -> Any:
+    """The value, unless the target would store it as another one: SQLite takes JSON that is a number for one."""
+    if case.place != "sqlite" or column.type.name != "json" or not isinstance(value, tuple):
+        return value
+    number = value[1] if isinstance(value[1], Decimal) else Decimal(0)
+    return BAD if len(number.normalize().as_tuple().digits) > 15 or abs(number) >= 10**15 else value
+
+
+def folded(column: Column, value: Any) -> Any:
+    if column.type.fold and isinstance(value, str):
+        return "".join(sign.lower() if sign.isascii() or column.type.name == "nocase" else sign for sign in value)
+    return same(value)
+
+
+def key_of(case: Case, record: tuple[Any, ...]) -> Any:
+    return tuple(folded(case.columns[at], record[at]) for at in case.keys)
+
+
+def exact_key(case: Case, row: tuple[str, ...], before: dict[Any, Any]) -> Any:
+    """The key of the record that has just these cells in its text columns, spaces and all."""
+    cells = row[1:]
+    values = []
+    for at in case.keys:
+        column, cell = case.columns[at], cells[at]
+        is_text = column.type.name in ("text", "code", "nocase")
+        tidied = tidy(cell)
+        values.append(cell if is_text else None if tidied is None else column.type.read(tidied))
+    key = tuple(folded(case.columns[at], value) for at, value in zip(case.keys, values, strict=True))
+    return key if key in before else None
+
+
+def settle_repeats(case: Case, rows: list[Any], keys: list[Any], outcomes: list[str | None]) -> dict[int, int]:
+    """Settle rows of one key; which rows merely repeat another."""
+    groups: dict[Any, list[int]] = {}
+    for at, key in enumerate(keys):
+        if outcomes[at] is None:
+            groups.setdefault(key, []).append(at)
+    repeats: dict[int, int] = {}
+    for group in groups.values():
+        said = {at: (tuple(same(value) for value in without_key(case, rows[at])), cleared(case, at)) for at in group}
+        if all(said[at] == said[group[0]] for at in group):
+            for at in group[1:]:
+                outcomes[at] = "skipped"
+                repeats[at] = group[0]
+            continue
+        how = case.rules.get("same_key_twice", "reject")
+        best = {"reject": None, "first": group[0], "last": group[-1]}[how]
+        for at in group:
+            if at != best:
+                outcomes[at] = "rejected" if best is None else "skipped"
+    return repeats
+
+
+def without_key(case: Case, row: Any) -> tuple[Any, ...]:
+    return tuple(value for at, value in enumerate(row) if at not in case.keys)
+
+
+def cleared(case: Case, at: int) -> tuple[bool, ...]:
+    mark = case.rules.get("clear_mark")
+    return tuple(mark is not None and tidy(cell) == mark for cell in case.rows[at][1:])
+
+
+def decide(case: Case, row: Any, cells: tuple[str, ...], record: Any) -> tuple[str, Any]:
+    """The outcome of a good row, and the record that it leaves, if it changes any."""
+    mark = case.rules.get("clear_mark")
+    clears = [mark is not None and tidy(cell) == mark for cell in cells[1:]]
+    if record is None:
+        return insert(case, row, clears)
+    new = list(record)
+    for at, column in enumerate(case.columns):
+        if not column.key:
+            new[at] = updated(case, column, record[at], row[at], cells[1:][at], clear=clears[at])
+    along = [at for at, column in enumerate(case.columns) if only_on(case, column) == "update"]
+    if all(same(new[at]) == same(record[at]) for at in range(len(new)) if at not in along):
+        return "unchanged", None
+    if any(
+        new[at] is None and record[at] is not None and not column.nullable for at, column in enumerate(case.columns)
+    ):
+        return "rejected", None
+    if case.rules.get("updates") is False:
+        return "skipped", None
+    return "updated", tuple(new)
+
+
+def only_on(case: Case, column: Column) -> str | None:
+    found: str | None = case.column_rules.get(column.name, {}).get("only_on")
+    return found
+
+
+def insert(case: Case, row: Any, clears: list[bool]) -> tuple[str, Any]:
+    if case.rules.get("inserts") is False:
+        return "skipped", None
+    new = []
+    for at, column in enumerate(case.columns):
+        value = None if only_on(case, column) == "update" else row[at]
+        job_default = case.column_rules.get(column.name, {}).get("default")
+        if value is None and job_default is not None and not clears[at] and only_on(case, column) != "update":
+            value = column.type.read(job_default)
+        if value is None and column.default is not None:
+            gives_null = column.nullable and (blanks(case, column) == "clear" or clears[at])
+            value = None if gives_null else column.default
+        if value is None and not column.nullable:
+            return "rejected", None
+        new.append(value)
+    return "inserted", tuple(new)
+
+
+def blanks(case: Case, column: Column) -> str:
+    return str(case.column_rules.get(column.name, {}).get("blanks") or case.rules.get("blanks", "keep"))
+
+
+def updated(case: Case, column: Column, old: Any, new: Any, cell: str, *, clear: bool) -> Any:
+    """The value of one column of an existing record afterwards."""
+    rules = case.column_rules.get(column.name, {})
+    if rules.get("only_on") == "insert":
+        return old
+    is_text = column.type.name in ("text", "code", "nocase")
+    if is_text and cell == old:  # exactly what is stored
+        return old
+    empty = old is None or (isinstance(old, str) and is_text and tidy(old) is None)
+    if new is None and not clear:
+        if blanks(case, column) != "clear":
+            return old
+        if rules.get("default") is not None:
+            new = column.type.read(rules["default"])
+    if blanks(case, column) == "fill-only" and not clear and not empty:
+        return old
+    when = rules.get("update_when")
+    if when == "empty" and not empty:
+        return old
+    if when == "greater" and old is not None and not (new is not None and new > old):
+        return old
+    return new
+
+
+def offenders(case: Case, before: dict[Any, Any], changes: dict[int, Any], keys: list[Any]) -> set[int]:
+    """The rows whose change breaks a constraint, as all records would stand."""
+    after = dict(before)
+    for at, record in changes.items():
+        after[keys[at]] = record
+    bad = set()
+    for at, column in enumerate(case.columns):
+        holders: dict[Any, list[Any]] = {}
+        for key, record in after.items():
+            if column.unique and record[at] is not None:
+                holders.setdefault(folded(column, record[at]), []).append(key)
+        for row, record in changes.items():
+            value = record[at]
+            writes = keys[row] not in before or same(before[keys[row]][at]) != same(value)
+            if value is None:
+                continue
+            if column.unique and len(holders[folded(column, value)]) > 1 and writes:
+                bad.add(row)
+            if column.most is not None and value > column.most and (writes or case.place != "sqlite"):
+                bad.add(row)
+            if column.parent and writes and (folded(case.columns[case.keys[0]], value),) not in after:
+                bad.add(row)
+    return bad

@@ -1,0 +1,109 @@
+"""Loads of all kinds, made by chance, against a naive model: content, counts, preview, second load, undo, its undo."""
+
+import csv
+import os
+import tempfile
+from collections import Counter
+from pathlib import Path
+from typing import Any
+
+import pytest
+import tomlkit
+
+import tidymerge
+from conftest import NO_LIMITS
+from model import cases, naive, places
+from model.naive import Case
+
+SHORT = {"sqlite": 80, "postgresql": 50, "mariadb": 50, "csv": 60, "xlsx": 40, "parquet": 60}
+LONG = 1700  # cases of each kind
+PLACES = tuple(SHORT)
+STEP = 10  # cases in one test
+
+
+def numbers(place: str) -> range:
+    """The numbers of the cases to try: a few, or with TIDYMERGE_LONG the many of the long proofs."""
+    return range(LONG if os.environ.get("TIDYMERGE_LONG") else SHORT[place])
+
+
+@pytest.fixture(scope="module")
+def made() -> Any:
+    """The places that were used, which are made but once."""
+    known: dict[str, Any] = {}
+    yield known
+    for place in known.values():
+        getattr(place, "close", lambda: None)()
+
+
+def place_for(name: str, made: dict[str, Any], request: pytest.FixtureRequest) -> Any:
+    if name not in made:
+        server = f"{name}_server"
+        kind = getattr(places, name.capitalize())
+        made[name] = kind(request.getfixturevalue(server)) if name in ("postgresql", "mariadb") else kind()
+    return made[name]
+
+
+@pytest.mark.parametrize(("name", "first"), [(name, first) for name in PLACES for first in numbers(name)[::STEP]])
+def test_loads_do_what_the_documents_say(name, first, made, request, home):
+    place = place_for(name, made, request)
+    for number in range(first, first + STEP):
+        with tempfile.TemporaryDirectory() as folder:
+            try:
+                check(cases.case(name, number), place, Path(folder))
+            except Exception as error:
+                error.add_note(f"case {number} of {name}: {cases.case(name, number)}")
+                raise
+
+
+def job_of(case: Case, target: str, folder: Path) -> Path:
+    """The job file of a case."""
+    columns = {column.name: {"from": column.name, **case.column_rules.get(column.name, {})} for column in case.columns}
+    types = (
+        {column.name: column.type.names[case.place] for column in case.columns} if case.place in ("csv", "xlsx") else {}
+    )
+    job = {
+        "incoming": {"at": "in.csv", "skip_when": "do = 'skip'", "delimiter": ",", "quote": '"'},
+        "target": {"at": target, "key": [column.name for column in case.columns if column.key], "types": types},
+        "columns": columns,
+        "rules": case.rules,
+    }
+    (folder / "job.toml").write_text(tomlkit.dumps(job), "utf-8")
+    with (folder / "in.csv").open("w", newline="", encoding="utf-8") as file:
+        csv.writer(file).writerows([["do", *(column.name for column in case.columns)], *case.rows])
+    return folder / "job.toml"
+
+
+def by_key(case: Case, records: list[Any]) -> dict[Any, Any]:
+    found = {naive.key_of(case, record): record for record in records}
+    assert len(found) == len(records)
+    return found
+
+
+def check(case: Case, place: Any, folder: Path) -> None:
+    """Load a case, and look at everything."""
+    target = place.make(case, folder)
+    job = job_of(case, target, folder)
+    start = by_key(case, places.records(place, case, target))
+    wanted = naive.load(case)
+    blank = [not any(naive.tidy(cell) for cell in row) for row in case.rows]
+    outcomes = Counter(outcome for outcome, gone in zip(wanted.outcomes, blank, strict=True) if not gone)
+    preview = tidymerge.preview(job=job)
+    done = tidymerge.load(job=job, accept_warnings=True, limits=NO_LIMITS, rejects=folder / "r.csv")
+    assert (preview.rows, preview.fingerprint) == (done.rows, done.fingerprint)
+    counts = {name: getattr(done.rows, name) for name in ("inserted", "updated", "unchanged", "skipped", "rejected")}
+    assert counts == {name: outcomes.get(name, 0) for name in counts}, done.rejects.first
+    loaded = by_key(case, places.records(place, case, target))
+    assert loaded == wanted.records
+    if done.rows.rejected:
+        with (folder / "r.csv").open(encoding="utf-8-sig", newline="") as file:
+            told = sorted(int(row[-2]) for row in list(csv.reader(file))[1:])
+        rejected = [at for at, outcome in enumerate(wanted.outcomes) if outcome == "rejected" and not blank[at]]
+        assert told == [at + 2 for at in rejected]
+    again = tidymerge.load(job=job, accept_warnings=True, limits=NO_LIMITS, rejects=folder / "r2.csv")
+    assert again.changed == 0
+    assert by_key(case, places.records(place, case, target)) == loaded
+    if done.changed:
+        undone = tidymerge.undo(done.run, into=target)
+        assert by_key(case, places.records(place, case, target)) == start
+        tidymerge.undo(undone.run, into=target)
+        assert by_key(case, places.records(place, case, target)) == loaded
