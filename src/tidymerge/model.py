@@ -54,6 +54,7 @@ class ColumnType:
     precision) and `digits` those it is rounded to if it has a scale, of a time or timestamp `scale` is the
     digits after its seconds; `allowed` lists the only
     texts that an enumeration takes; `minimum` and `maximum` bound integers, and decimals where `bounded`;
+    times `beyond_day` are bounded so too, in microseconds, and held as texts in one spelling;
     `numeric_text` marks a text column in which the database stores
     text that looks like a number as a number. Values `as_stored` are not typed: they travel as the
     database's own exact text, of which it can make the very same value again.
@@ -70,6 +71,7 @@ class ColumnType:
     minimum: int = -(2**63)
     maximum: int = 2**63 - 1
     bounded: bool = False
+    beyond_day: bool = False
     zone: bool = False
     numeric_text: bool = False
     allowed: tuple[str, ...] = ()
@@ -83,6 +85,8 @@ class ColumnType:
         match self.kind:
             case Kind.DECIMAL:
                 return pa.string() if self.spelled_out else pa.decimal128(MOST_DIGITS, self.decimals)
+            case Kind.TIME if self.beyond_day:
+                return pa.string()
             case Kind.TIMESTAMP:
                 return pa.timestamp("us", "UTC" if self.zone else None)
             case kind:

@@ -192,7 +192,7 @@ TYPES = (
          (date(2026, 5, 1), date(2026, 5, 2), date(1999, 12, 31)), _names("DATE", "date", "date", "date", "date32"), key=True),
     Type("moment", moment, ("2026-05-01", "2026-05-01 09:30", "2026-05-01T09:30:15.25", "2026-05-01 24:30", "2026-05-01 09:30Z", "x"),
          (datetime(2026, 5, 1), datetime(2026, 5, 1, 9, 30, 15, 250000)), _names("TIMESTAMP", "timestamp", "datetime(6)", "timestamp", "timestamp")),
-    Type("clock", clock, ("09:30", "09:30:15.5", "23:59:59", "25:00", "9:30"), (time(9, 30), time(23, 59, 59)), _names("TIME", "time", "time(6)", None, "time64")),
+    Type("clock", clock, ("09:30", "09:30:15.5", "23:59:59", "23:61", "9:30"), (time(9, 30), time(23, 59, 59)), _names("TIME", "time", "time(6)", None, "time64")),
     Type("uuid", identity, ("550E8400-e29b-41d4-a716-446655440000", "550e8400e29b41d4a716446655440001", "123"),
          ("550e8400-e29b-41d4-a716-446655440000", "00000000-0000-0000-0000-000000000000"), _names("UUID", "uuid", "uuid", None, None), key=True),
     Type("json", document, ('{"b": 1, "a": [1, 2]}', '{"a":[1,2.0],"b":1}', "12345678901234567890.123", "1e20", '{"a":1,"a":2}', '"\\ud800"', "NaN", "{", "null", '"é"', "[0.1, -0.0]"),

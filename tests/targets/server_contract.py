@@ -59,6 +59,20 @@ class ServerContract(TargetContract):
         again = self.load(folder, "t", rows)
         assert again.rows.unchanged == 2, again.tables[0].examples
 
+    longest = "24:00:00"
+
+    def test_times_that_no_clock_shows_are_kept(self, folder):
+        self.make(
+            folder,
+            f"CREATE TABLE t (k INTEGER PRIMARY KEY, t TIME); INSERT INTO t VALUES (1, '{self.longest}'), (2, '{self.longest}'), (3, '09:30')",
+        )
+        rows = [["k", "t"], [1, self.longest], [2, "10:00"], [3, "24:00"], [4, "839:00"], [5, "9:30"]]
+        receipt = self.load(folder, "t", rows)
+        assert (receipt.rows.unchanged, receipt.rows.updated) == (1, 2)
+        assert self.reasons(receipt) == {"out of range": [5], "not a time": [6]}
+        found = [row[0].strip() for row in self.rows(folder, "SELECT CAST(t AS CHAR(12)) FROM t ORDER BY k")]
+        assert found == [self.longest, "10:00:00", "24:00:00"]
+
     def test_undo_puts_back_every_type_even_those_that_rows_cannot_be_loaded_into(self, folder):
         names = [f"c{at}" for at in range(len(self.types))]
         declared = ", ".join(f"{name} {kind}" for name, (kind, _, _) in zip(names, self.types, strict=True))

@@ -36,6 +36,7 @@ class TestMariadb(ServerContract):
     doubling = "CREATE TRIGGER twice BEFORE UPDATE ON t FOR EACH ROW SET NEW.n = NEW.n * 2"
     restamped = ("TIMESTAMP(6) NULL ON UPDATE CURRENT_TIMESTAMP(6)", "")
     bytes = "VARBINARY(4)"
+    longest = "-838:59:59"
     sleep = "DO SLEEP(5)"
     unstorable = ("VARCHAR(20) CHARACTER SET latin1", "bee 蜂")
 

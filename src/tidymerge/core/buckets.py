@@ -35,10 +35,10 @@ def _hashed(values: pa.Array) -> npt.NDArray[np.uint64]:
 
 
 def spelled(values: pa.Array) -> pa.Array:
-    """One spelling for each value: decimals without trailing zeros, all else as Arrow writes it."""
+    """One spelling for each value: decimals and seconds without trailing zeros, all else as Arrow writes it."""
     if pa.types.is_binary(values.type):
         return pa.array([None if value is None else value.hex() for value in values.to_pylist()], pa.string())
     texts = pc.cast(values, pa.string())
-    if pa.types.is_decimal(values.type) and values.type.scale > 0:
+    if (pa.types.is_decimal(values.type) and values.type.scale > 0) or pa.types.is_time(values.type):
         texts = pc.ascii_rtrim(pc.ascii_rtrim(texts, "0"), ".")
     return texts

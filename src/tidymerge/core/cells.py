@@ -120,7 +120,8 @@ def shown(values: pa.Array) -> pa.Array:
     """Typed values as people read them: bytes as hexadecimal digits."""
     if pa.types.is_binary(values.type):
         return pa.array([None if value is None else value.hex() for value in values.to_pylist()], pa.string())
-    return pc.cast(values, pa.string())
+    texts = pc.cast(values, pa.string())
+    return pc.replace_substring_regex(texts, r"\.?0+$", "") if pa.types.is_time(values.type) else texts
 
 
 def valid(cells: pa.Array) -> Mask:

@@ -63,6 +63,14 @@ def of_decimals(values: pa.Array) -> pa.Array:
     return in_one_spelling(texts)
 
 
+def ranks(texts: pa.Array) -> pa.Array:
+    """The place of each number among all different ones, the smallest first."""
+    coded = texts.dictionary_encode()
+    numbers = [Decimal(text) for text in coded.dictionary.to_pylist()]
+    places = {number: place for place, number in enumerate(sorted(numbers))}
+    return pa.array([places[number] for number in numbers], pa.int64()).take(coded.indices)
+
+
 def decimals(texts: pa.Array) -> pa.Array:
     """How many digits each number has after its point."""
     return pc.utf8_length(pc.replace_substring_regex(texts, r"^[^.]*\.?", ""))

@@ -9,12 +9,14 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.changes import Matches
+from tidymerge.core import digits
 from tidymerge.core.cells import as_array, shown, valid
 from tidymerge.core.columns import Converted
 from tidymerge.core.convert import as_text, tidy_parts
 from tidymerge.core.match import KeyCodes, code_rows, repeats
 from tidymerge.core.tidy import tidy
-from tidymerge.model import Flaw, Incoming, IncomingColumn, Indices, Mask, Pairing, Reason, TableShape
+from tidymerge.core.times import durations
+from tidymerge.model import ColumnType, Flaw, Incoming, IncomingColumn, Indices, Mask, Pairing, Reason, TableShape
 from tidymerge.rules import Action, Instruction, Rules
 
 
@@ -77,7 +79,7 @@ def same_key_twice(converted: Converted, codes: KeyCodes, pairing: Pairing, rule
     if rules.same_key_twice == "reject":
         at_fault, outdone = rows[~all_alike], rows[:0]
     else:
-        rank = _rank(values, rows, rules)
+        rank = _rank(values, rows, rules, pairing)
         wins = rank == np.repeat(np.maximum.reduceat(rank, starts), sizes)
         tied = np.repeat(np.add.reduceat(wins.astype(np.int64), starts), sizes) > 1
         at_fault = rows[~all_alike & wins & tied]
@@ -85,13 +87,21 @@ def same_key_twice(converted: Converted, codes: KeyCodes, pairing: Pairing, rule
     return Repeats(_repeat_flaws(values, np.sort(at_fault), pairing), spare, leaders, outdone)
 
 
-def _rank(values: pa.Table, rows: Indices, rules: Rules) -> npt.NDArray[np.int64]:
+def _rank(values: pa.Table, rows: Indices, rules: Rules, pairing: Pairing) -> npt.NDArray[np.int64]:
     """How well each row stands among those of its key: the greatest number wins."""
     if rules.same_key_twice == "greatest":
-        column = as_array(values[rules.greatest]).take(pa.array(rows))
+        kind = next(pair.target.type for pair in pairing.pairs if pair.target.name == rules.greatest)
+        column = sortable(as_array(values[rules.greatest]).take(pa.array(rows)), kind)
         ranks = pc.rank(column, sort_keys="ascending", tiebreaker="dense").to_numpy(zero_copy_only=False)
         return np.where(valid(column), ranks.astype(np.int64), 0)
     return rows if rules.same_key_twice == "last" else int(rows.max()) - rows
+
+
+def sortable(values: pa.Array, kind: ColumnType) -> pa.Array:
+    """Values in a form whose order is theirs: numbers and times that are held as texts are not ordered as those."""
+    if kind.beyond_day:
+        return durations(values)
+    return digits.ranks(values) if kind.spelled_out else values
 
 
 def _repeat_flaws(values: pa.Table, rows: Indices, pairing: Pairing) -> list[Flaw]:

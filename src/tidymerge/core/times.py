@@ -43,12 +43,59 @@ def _one_date(text: str) -> date | Wrong:
 
 
 def to_time(cells: pa.Array, to: ColumnType) -> Cast:
-    """Cast ISO text or times to times of day."""
+    """Cast ISO text or times to times of day, or to longer ones where the column holds such."""
+    if to.beyond_day:
+        return _long_times(cells, to)
     if pa.types.is_string(cells.type):
         return _to_the_second(cast_text(cells, TextRule(pa.time64("us"), _one_time)), to)
     if pa.types.is_time(cells.type):
         return _to_the_second(Cast(pc.cast(cells, pa.time64("us"))), to)
     return refuse(cells, to, Reason.NOT_A_TIME, _TIME)
+
+
+def _long_times(cells: pa.Array, to: ColumnType) -> Cast:
+    if not (pa.types.is_string(cells.type) or pa.types.is_time(cells.type)):
+        return refuse(cells, to, Reason.NOT_A_TIME, _TIME)
+    texts = pc.cast(cells, pa.string())
+    return cast_text(texts, TextRule(pa.string(), lambda text: _one_long_time(text, to)))
+
+
+def _one_long_time(text: str, to: ColumnType) -> str | Wrong:
+    micros = microseconds(text)
+    if micros is None:
+        return Wrong(Reason.NOT_A_TIME, _TIME)
+    if not to.minimum <= micros <= to.maximum:
+        return Wrong(Reason.OUT_OF_RANGE, f"a time from {spelled(to.minimum)} to {spelled(to.maximum)}")
+    if to.scale is not None and micros % 10 ** (_MICROSECONDS - to.scale):
+        return Wrong(Reason.TOO_MANY_DECIMALS, _decimals(to.scale))
+    return spelled(micros)
+
+
+def microseconds(text: str) -> int | None:
+    """How long a time is, as in 09:30, 24:00:00.5 or -838:59:59; None if it is none."""
+    found = re.fullmatch(r"(-?)(\d{2,3}):([0-5]\d)(?::([0-5]\d)(?:\.(\d{1,6}))?)?", text, re.ASCII)
+    if found is None:
+        return None
+    seconds = int(found[2]) * 3600 + int(found[3]) * 60 + int(found[4] or 0)
+    size: int = seconds * 1_000_000 + int((found[5] or "").ljust(_MICROSECONDS, "0"))
+    return -size if found[1] else size
+
+
+def spelled(micros: int) -> str:
+    """A time in one spelling: hours of two digits at least, and no zeros that say nothing after its seconds."""
+    seconds, fraction = divmod(abs(micros), 10**_MICROSECONDS)
+    minutes, second = divmod(seconds, 60)
+    hour, minute = divmod(minutes, 60)
+    end = f".{fraction:0{_MICROSECONDS}}".rstrip("0") if fraction else ""
+    return f"{'-' if micros < 0 else ''}{hour:02}:{minute:02}:{second:02}{end}"
+
+
+def durations(times: pa.Array) -> pa.Array:
+    """Times, or times in their one spelling, as microseconds, so that they can be compared."""
+    if not pa.types.is_string(times.type):
+        return pc.cast(times, pa.int64())
+    coded = times.dictionary_encode()
+    return pa.array([microseconds(text) for text in coded.dictionary.to_pylist()], pa.int64()).take(coded.indices)
 
 
 def _one_time(text: str) -> time | Wrong:
@@ -97,9 +144,12 @@ def _to_the_second(cast: Cast, to: ColumnType) -> Cast:
     fine = micros % unit != 0
     if not fine.any():
         return cast
-    expected = f"at most {to.scale} decimals of a second" if to.scale else "no fractions of a second"
     values = pc.if_else(pa.array(fine), pa.scalar(None, cast.values.type), cast.values)
-    return Cast(values, (*cast.bad, BadCells(np.flatnonzero(fine), Reason.TOO_MANY_DECIMALS, expected)))
+    return Cast(values, (*cast.bad, BadCells(np.flatnonzero(fine), Reason.TOO_MANY_DECIMALS, _decimals(to.scale))))
+
+
+def _decimals(scale: int) -> str:
+    return f"at most {scale} decimals of a second" if scale else "no fractions of a second"
 
 
 def refuse(cells: pa.Array, to: ColumnType, reason: Reason, expected: str) -> Cast:

@@ -8,6 +8,7 @@ import numpy as np
 import pyarrow as pa
 
 from tidymerge.core.convert import blank_rows
+from tidymerge.core.times import spelled
 from tidymerge.model import Flaw, Incoming, IncomingColumn, Indices, Reason
 
 _ARROW = {
@@ -61,11 +62,11 @@ def parts_of(cells: Sequence[Any]) -> tuple[pa.Array, ...]:
 
 
 def _duration(cell: timedelta) -> time | str:
-    """A spreadsheet's duration: a time of day if below 24 hours, else text that no time column takes."""
+    """A spreadsheet's duration: a time of day if below 24 hours, else text that only some time columns take."""
     if timedelta(0) <= cell < timedelta(days=1):
         hours, rest = divmod(cell.seconds, 3600)
         return time(hours, *divmod(rest, 60), cell.microseconds)
-    return f"{cell.total_seconds() / 3600:g} hours"
+    return spelled(cell // timedelta(microseconds=1))
 
 
 def as_incoming(

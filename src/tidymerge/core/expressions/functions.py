@@ -11,6 +11,7 @@ from tidymerge.core import digits
 from tidymerge.core.cells import mask_of
 from tidymerge.core.expressions import decimals
 from tidymerge.core.expressions.types import Frame, Run, Type
+from tidymerge.core.times import durations
 
 _COMPARISONS: dict[str, Callable[[np.ndarray], np.ndarray]] = {
     "=": lambda order: order == 0,
@@ -37,6 +38,8 @@ def compare(sign: str, kind: Type, one: pa.Array, other: pa.Array) -> pa.Array:
         first, second = decimals.to_units(one), decimals.to_units(other)
         result = _COMPARISONS[sign](decimals.compare(first, second))
         return pa.array(result, mask=~(first.present & second.present))
+    if kind is Type.TIME:
+        one, other = durations(one), durations(other)
     if kind is Type.NUMBER:
         one, other = as_float(one), as_float(other)
     return _ARROW_COMPARISONS[sign](one, other)
@@ -113,6 +116,8 @@ def choose(conditions: Sequence[pa.Array], results: Sequence[pa.Array], otherwis
 
 def alike(kind: Type, arrays: Sequence[pa.Array]) -> list[pa.Array]:
     """Values of one type in one Arrow type, so that they can stand in one column."""
+    if kind is Type.TIME and any(pa.types.is_string(array.type) for array in arrays):
+        return [pc.cast(array, pa.string()) for array in arrays]
     if kind is not Type.NUMBER or len({str(array.type) for array in arrays}) == 1:
         return list(arrays)
     if any(map(_is_float, arrays)):
@@ -134,6 +139,10 @@ def substring(texts: pa.Array, start: int, length: int | None) -> pa.Array:
 
 def extract(field: str, values: pa.Array) -> pa.Array:
     """A field of a date, time or timestamp as a whole number."""
+    if pa.types.is_string(values.type):  # a time that may go beyond a day
+        size, most = {"hour": (3_600_000_000, None), "minute": (60_000_000, 60), "second": (1_000_000, 60)}[field]
+        whole = pc.divide(durations(values), size)
+        return whole if most is None else pc.subtract(whole, pc.multiply(pc.divide(whole, most), most))
     return pc.cast(getattr(pc, field)(values), pa.int64())
 
 

@@ -18,6 +18,7 @@ _LONGEST = {  # in bytes
     "tinyblob": 2**8 - 1, "blob": 2**16 - 1, "mediumblob": 2**24 - 1, "longblob": 2**32 - 1,
 }  # fmt: skip
 _SINGLE, _DOUBLE = 24, 53  # bits of a float's fraction (IEEE 754)
+_TIME = (838 * 3600 + 59 * 60 + 59) * 10**6  # microseconds
 _YEARS = (1901, 2155)
 _TABLES = """SELECT table_schema AS s, table_name AS t, table_type AS kind, engine AS engine
 FROM information_schema.tables WHERE table_schema = coalesce(%s, DATABASE()) ORDER BY 2"""
@@ -228,8 +229,10 @@ def _column_type(row: dict[str, Any]) -> ColumnType | None:
         labels = re.findall(r"'((?:[^']|'')*)'", declared)
         return ColumnType(Kind.TEXT, declared, allowed=tuple(label.replace("''", "'") for label in labels))
     if name in ("time", "datetime", "timestamp"):
-        kind = Kind.TIME if name == "time" else Kind.TIMESTAMP
-        return ColumnType(kind, declared, scale=row["fraction"], zone=name == "timestamp")
+        if name == "time":
+            scale = row["fraction"]
+            return ColumnType(Kind.TIME, declared, scale=scale, minimum=-_TIME, maximum=_TIME, beyond_day=True)
+        return ColumnType(Kind.TIMESTAMP, declared, scale=row["fraction"], zone=name == "timestamp")
     if name == "year":
         return ColumnType(Kind.INTEGER, declared, minimum=_YEARS[0], maximum=_YEARS[1])
     return ColumnType(_PLAIN[name], declared) if name in _PLAIN else None

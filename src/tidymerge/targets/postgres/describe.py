@@ -25,6 +25,7 @@ _PLAIN = {
     "citext": Kind.TEXT,
     "name": Kind.TEXT,
 }
+_DAY = 24 * 3600 * 10**6  # microseconds: 24:00 is a time there
 _VARIABLE_HEADER = 4  # added to a declared length in atttypmod: pg_attribute's documentation
 _DOMAINS_WORD = "value"  # what a domain's check calls the value it judges
 
@@ -231,6 +232,12 @@ def _column_type(row: dict[str, object]) -> ColumnType | None:
     if name in ("varchar", "bpchar"):
         return ColumnType(Kind.TEXT, declared, length=typmod - _VARIABLE_HEADER if typmod >= 0 else None)
     if name in ("time", "timestamp", "timestamptz"):
-        kind = Kind.TIME if name == "time" else Kind.TIMESTAMP
-        return ColumnType(kind, declared, scale=typmod if typmod >= 0 else None, zone=name == "timestamptz")
+        return _moment(name, declared, typmod if typmod >= 0 else None)
     return ColumnType(_PLAIN[name], declared) if name in _PLAIN else None
+
+
+def _moment(name: str, declared: str, digits: int | None) -> ColumnType:
+    """A time or timestamp with so many digits after its seconds."""
+    if name == "time":
+        return ColumnType(Kind.TIME, declared, scale=digits, minimum=0, maximum=_DAY, beyond_day=True)
+    return ColumnType(Kind.TIMESTAMP, declared, scale=digits, zone=name == "timestamptz")
