@@ -18,14 +18,14 @@ def load(sheet: list[tuple], table: list[tuple]) -> tuple[Counter, dict[tuple, t
     rows = [_convert(row) for row in sheet if any(_tidy(cell) for cell in row)]
     by_key: dict[tuple, list[tuple]] = {}
     for row in rows:
-        if BAD not in row[:2] and None not in row[:2]:
+        if BAD not in row and None not in row[:2]:
             by_key.setdefault(row[:2], []).append(row)
     outcomes: Counter = Counter()
     seen_keys = set()
     for row in rows:
         key = row[:2]
         twins = by_key.get(key, [])
-        if None in key or BAD in row or len({str(twin) if BAD not in twin else id(twin) for twin in twins}) > 1:
+        if None in key or BAD in row or len({str(twin) for twin in twins}) > 1:
             outcomes["rejected"] += 1
         elif key in seen_keys:
             outcomes["skipped"] += 1

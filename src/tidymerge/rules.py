@@ -1,7 +1,7 @@
 """What a job says about columns and rows, as the core reads it: plain records without their file's form."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
 
@@ -83,6 +83,12 @@ class ColumnRule:
     def plain(self) -> bool:
         """Whether the column just takes one incoming column as it is."""
         return self == ColumnRule(sources=self.sources[:1])
+
+    @property
+    def unshaped(self) -> bool:
+        """Whether the cells of one incoming column are taken as they are, whatever then decides what is written."""
+        rest = replace(self, default=None, blanks=None, clear_mark=None, update_when=None, only_on=None)
+        return rest == ColumnRule(sources=self.sources[:1])
 
 
 KEEP_VALUE = "\0keep"  # what `otherwise` holds for "keep": no text of a file can be this one

@@ -28,7 +28,9 @@ def case(place: str, seed: int) -> Case:
     records = _records(chance, place, tuple(columns))
     rows = tuple(_row(chance, tuple(columns), records) for _ in range(chance.randint(0, 12)))
     rules, column_rules = _rules(chance, tuple(columns))
-    return Case(place, tuple(columns), records, rows, rules, column_rules)
+    sql = place in ("sqlite", "postgresql", "mariadb")
+    computes, stamped = (sql and chance.random() < 0.2 for _ in range(2))
+    return Case(place, tuple(columns), records, rows, rules, column_rules, computes, stamped)
 
 
 def _column(chance: random.Random, place: str, name: str, types: list[Type], *, single: bool) -> Column:
@@ -101,7 +103,8 @@ def _row(chance: random.Random, columns: tuple[Column, ...], records: tuple[tupl
         if chance.random() < 0.06:
             cell = "-"
         cells.append(cell)
-    return ("skip" if chance.random() < 0.05 else "", *cells)
+    act = chance.choice(["", "change", "change", "new", "ignore", "odd"])
+    return ("skip" if chance.random() < 0.05 else "", act, *cells)
 
 
 def spelled(value: Any) -> str:
@@ -125,6 +128,17 @@ def _rules(chance: random.Random, columns: tuple[Column, ...]) -> tuple[dict[str
         rules["clear_mark"] = "-"
     if chance.random() < 0.4:
         rules["same_key_twice"] = chance.choice(["first", "last"])
+    if chance.random() < 0.2:
+        values = {"new": "insert", "change": "update", "ignore": "skip"}
+        rules["instruction"] = {"column": "act", "values": values, "blank": chance.choice(["reject", "skip", "load"])}
+    ordered = [
+        c.name
+        for c in columns
+        if not c.key and c.type.name in ("int", "count", "small", "money", "wide", "open", "day", "moment", "clock")
+    ]
+    for word in ("update_when", "insert_when"):
+        if ordered and chance.random() < 0.15:
+            rules[f"{word} of"] = chance.choice(ordered)
     for word in ("inserts", "updates"):
         if chance.random() < 0.1:
             rules[word] = False

@@ -24,7 +24,11 @@ class Column:
 
 @dataclass(frozen=True)
 class Case:
-    """A target, its records, the incoming rows (all texts), and the rules of the job."""
+    """A target, its records, the incoming rows (all texts), and the rules of the job.
+
+    A row begins with a word that may have it skipped and its instruction. A table may have a column of its own that
+    `computes`, and one that is `stamped` with every update.
+    """
 
     place: str
     columns: tuple[Column, ...]
@@ -32,6 +36,8 @@ class Case:
     rows: tuple[tuple[str, ...], ...]
     rules: dict[str, Any] = field(default_factory=dict)
     column_rules: dict[str, dict[str, Any]] = field(default_factory=dict)
+    computes: bool = False
+    stamped: bool = False
 
     @property
     def keys(self) -> tuple[int, ...]:
@@ -59,7 +65,7 @@ def load(case: Case) -> Wanted:
     """What becomes of the rows."""
     before = {key_of(case, record): record for record in case.records}
     rows = [read(case, row) for row in case.rows]
-    outcomes: list[str | None] = ["skipped" if row[0] == "skip" else None for row in case.rows]
+    outcomes: list[str | None] = ["skipped" if row[0] == "skip" else instructed(case, row[1]) for row in case.rows]
     exact = [exact_key(case, row, before) for row in case.rows]
     keys = [found or key_of(case, row) for row, found in zip(rows, exact, strict=True)]
     for at, row in enumerate(rows):
@@ -85,10 +91,20 @@ def load(case: Case) -> Wanted:
     return Wanted([str(outcome) for outcome in outcomes], after)
 
 
+def instructed(case: Case, word: str) -> str | None:
+    """The outcome that the instruction alone settles."""
+    rule = case.rules.get("instruction")
+    if rule is None:
+        return None
+    if not word:
+        return {"reject": "rejected", "skip": "skipped", "load": None}[rule["blank"]]
+    return "skipped" if word == "ignore" else None if word in rule["values"] else "rejected"
+
+
 def read(case: Case, row: tuple[str, ...]) -> tuple[Any, ...]:
     """The row's cells as values; the first cell says only whether to skip it."""
     found = []
-    for column, cell in zip(case.columns, row[1:], strict=True):
+    for column, cell in zip(case.columns, row[2:], strict=True):
         tidied = tidy(cell)
         if tidied is not None and tidied == case.rules.get("clear_mark"):
             tidied = None
@@ -116,7 +132,7 @@ def key_of(case: Case, record: tuple[Any, ...]) -> Any:
 
 def exact_key(case: Case, row: tuple[str, ...], before: dict[Any, Any]) -> Any:
     """The key of the record that has just these cells in its text columns, spaces and all."""
-    cells = row[1:]
+    cells = row[2:]
     values = []
     for at in case.keys:
         column, cell = case.columns[at], cells[at]
@@ -155,19 +171,22 @@ def without_key(case: Case, row: Any) -> tuple[Any, ...]:
 
 def cleared(case: Case, at: int) -> tuple[bool, ...]:
     mark = case.rules.get("clear_mark")
-    return tuple(mark is not None and tidy(cell) == mark for cell in case.rows[at][1:])
+    return tuple(mark is not None and tidy(cell) == mark for cell in case.rows[at][2:])
 
 
 def decide(case: Case, row: Any, cells: tuple[str, ...], record: Any) -> tuple[str, Any]:
     """The outcome of a good row, and the record that it leaves, if it changes any."""
+    word = cells[1] if "instruction" in case.rules else ""
+    if word == ("new" if record is not None else "change"):
+        return "rejected", None
     mark = case.rules.get("clear_mark")
-    clears = [mark is not None and tidy(cell) == mark for cell in cells[1:]]
+    clears = [mark is not None and tidy(cell) == mark for cell in cells[2:]]
     if record is None:
         return insert(case, row, clears)
     new = list(record)
     for at, column in enumerate(case.columns):
         if not column.key:
-            new[at] = updated(case, column, record[at], row[at], cells[1:][at], clear=clears[at])
+            new[at] = updated(case, column, record[at], row[at], cells[2:][at], clear=clears[at])
     along = [at for at, column in enumerate(case.columns) if only_on(case, column) == "update"]
     if all(same(new[at]) == same(record[at]) for at in range(len(new)) if at not in along):
         return "unchanged", None
@@ -175,9 +194,20 @@ def decide(case: Case, row: Any, cells: tuple[str, ...], record: Any) -> tuple[s
         new[at] is None and record[at] is not None and not column.nullable for at, column in enumerate(case.columns)
     ):
         return "rejected", None
-    if case.rules.get("updates") is False:
+    if case.rules.get("updates") is False or not condition(case, "update_when", row, record):
         return "skipped", None
     return "updated", tuple(new)
+
+
+def condition(case: Case, name: str, row: Any, record: Any) -> bool:
+    """Whether a condition of the job on rows is met; one that is unknown is not."""
+    column = case.rules.get(f"{name} of")
+    if column is None:
+        return True
+    at = [one.name for one in case.columns].index(column)
+    if name == "insert_when":
+        return row[at] is not None
+    return row[at] is not None and record[at] is not None and row[at] >= record[at]
 
 
 def only_on(case: Case, column: Column) -> str | None:
@@ -186,7 +216,7 @@ def only_on(case: Case, column: Column) -> str | None:
 
 
 def insert(case: Case, row: Any, clears: list[bool]) -> tuple[str, Any]:
-    if case.rules.get("inserts") is False:
+    if case.rules.get("inserts") is False or not condition(case, "insert_when", row, None):
         return "skipped", None
     new = []
     for at, column in enumerate(case.columns):
@@ -213,7 +243,7 @@ def updated(case: Case, column: Column, old: Any, new: Any, cell: str, *, clear:
     if rules.get("only_on") == "insert":
         return old
     is_text = column.type.name in ("text", "code", "nocase")
-    if is_text and cell == old:  # exactly what is stored
+    if is_text and cell == old and not clear:  # exactly what is stored
         return old
     empty = old is None or (isinstance(old, str) and is_text and tidy(old) is None)
     if new is None and not clear:

@@ -34,6 +34,10 @@ def create(case: Case, mark: str = '"') -> str:
     """The CREATE TABLE statement of a case, by standard SQL."""
     key = ", ".join(quoted(column.name, mark) for column in case.columns if column.key)
     parts = [_declared(case, column, mark) for column in case.columns]
+    if case.computes:
+        parts.append("computed INTEGER GENERATED ALWAYS AS (1 + 1) STORED")
+    if case.stamped:
+        parts.append(f"touched {_STAMPED[case.place]}")
     parts += [
         f"CHECK ({quoted(column.name, mark)} <= {column.most})" for column in case.columns if column.most is not None
     ]
@@ -41,6 +45,9 @@ def create(case: Case, mark: str = '"') -> str:
         f"FOREIGN KEY ({quoted(column.name, mark)}) REFERENCES t ({key})" for column in case.columns if column.parent
     ]
     return f"CREATE TABLE t ({', '.join([*parts, f'PRIMARY KEY ({key})'])})"
+
+
+_STAMPED = {"sqlite": "TEXT", "postgresql": "timestamp", "mariadb": "TIMESTAMP(6) NULL ON UPDATE CURRENT_TIMESTAMP(6)"}
 
 
 def _declared(case: Case, column: Column, mark: str) -> str:
@@ -53,6 +60,11 @@ def _declared(case: Case, column: Column, mark: str) -> str:
     if column.unique:
         words.append("UNIQUE")
     return " ".join(words)
+
+
+def listed(case: Case, mark: str = '"') -> str:
+    """The columns of a case."""
+    return ", ".join(quoted(column.name, mark) for column in case.columns)
 
 
 def settled(value: Any, column: Type) -> Any:
@@ -107,16 +119,23 @@ class Sqlite:
             )
             for record in case.records
         ]
-        connection.executemany(f"INSERT INTO t VALUES ({marks})", spelled)
+        connection.executemany(f"INSERT INTO t ({listed(case)}) VALUES ({marks})", spelled)
+        if case.stamped:
+            connection.execute("CREATE TRIGGER stamp AFTER UPDATE ON t WHEN NEW.touched IS OLD.touched BEGIN "
+                               "UPDATE t SET touched = hex(randomblob(8)) WHERE rowid = NEW.rowid; END")  # fmt: skip
         connection.commit()
         connection.close()
         return f"{path}#t"
 
     def rows(self, case: Case, address: str) -> list[tuple[Any, ...]]:
         connection = sqlite3.connect(address.removesuffix("#t"))
-        found = connection.execute("SELECT * FROM t").fetchall()
+        found = connection.execute(f"SELECT {listed(case)} FROM t").fetchall()
         connection.close()
         return found
+
+
+_STAMPING = """CREATE OR REPLACE FUNCTION stamp() RETURNS trigger AS 'BEGIN NEW.touched := clock_timestamp(); RETURN NEW; END' LANGUAGE plpgsql;
+CREATE TRIGGER stamp BEFORE UPDATE ON t FOR EACH ROW EXECUTE FUNCTION stamp();"""
 
 
 class Postgresql:
@@ -136,17 +155,16 @@ class Postgresql:
         self._connection.execute("DROP TABLE IF EXISTS t")
         self._connection.execute(create(case))
         marks = ", ".join(["%s"] * len(case.columns))
+        named, records = listed(case).replace("%", "%%"), [tuple(map(_plain, record)) for record in case.records]
         with self._connection.cursor() as cursor:
-            cursor.executemany(
-                f"INSERT INTO t VALUES ({marks})", [tuple(map(_plain, record)) for record in case.records]
-            )
+            cursor.executemany(f"INSERT INTO t ({named}) VALUES ({marks})".encode(), records)
+        if case.stamped:
+            self._connection.execute(_STAMPING)
         return f"{self._url}#model.t"
 
     def rows(self, case: Case, address: str) -> list[tuple[Any, ...]]:
-        listed = ", ".join(
-            quoted(column.name) + ("::text" if column.type.name == "json" else "") for column in case.columns
-        )
-        return self._connection.execute(f"SELECT {listed} FROM t".encode()).fetchall()
+        shown = (quoted(one.name) + ("::text" if one.type.name == "json" else "") for one in case.columns)
+        return self._connection.execute(f"SELECT {', '.join(shown)} FROM t".encode()).fetchall()
 
 
 class Mariadb:
@@ -172,15 +190,14 @@ class Mariadb:
         self._run("DROP TABLE IF EXISTS t")
         self._run(create(case, "`"))
         marks = ", ".join(["%s"] * len(case.columns))
+        named, records = listed(case, "`").replace("%", "%%"), [tuple(map(_plain, record)) for record in case.records]
         with self._connection.cursor() as cursor:
-            cursor.executemany(
-                f"INSERT INTO t VALUES ({marks})", [tuple(map(_plain, record)) for record in case.records]
-            )
+            cursor.executemany(f"INSERT INTO t ({named}) VALUES ({marks})", records)
         return self._address
 
     def rows(self, case: Case, address: str) -> list[tuple[Any, ...]]:
         with self._connection.cursor() as cursor:
-            cursor.execute("SELECT * FROM t")
+            cursor.execute(f"SELECT {listed(case, '`')} FROM t")
             return list(cursor.fetchall())
 
 

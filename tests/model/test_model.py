@@ -65,11 +65,18 @@ def job_of(case: Case, target: str, folder: Path) -> Path:
         "incoming": {"at": "in.csv", "skip_when": "do = 'skip'", "delimiter": ",", "quote": '"'},
         "target": {"at": target, "key": [column.name for column in case.columns if column.key], "types": types},
         "columns": columns,
-        "rules": case.rules,
+        "rules": {name: rule for name, rule in case.rules.items() if " of" not in name},
     }
+    for name in ("update_when", "insert_when"):
+        if column := case.rules.get(f"{name} of"):
+            quoted = '"' + column.replace('"', '""') + '"'
+            told = (
+                f"incoming.{quoted} >= existing.{quoted}" if name == "update_when" else f"incoming.{quoted} is not null"
+            )
+            job["rules"][name] = told
     (folder / "job.toml").write_text(tomlkit.dumps(job), "utf-8")
     with (folder / "in.csv").open("w", newline="", encoding="utf-8") as file:
-        csv.writer(file).writerows([["do", *(column.name for column in case.columns)], *case.rows])
+        csv.writer(file).writerows([["do", "act", *(column.name for column in case.columns)], *case.rows])
     return folder / "job.toml"
 
 

@@ -95,7 +95,7 @@ def convert(incoming: Incoming, pairing: Pairing, around: Surroundings, skipped:
 
 def _untidied(incoming: Incoming, pair: Pair) -> pa.Array | None:
     """The texts of a text column as they arrived, if tidying changes any of them."""
-    if pair.target.type.kind is not Kind.TEXT or not pair.rule.plain:
+    if pair.target.type.kind is not Kind.TEXT or not pair.rule.unshaped:
         return None
     texts = [part for part in incoming.column(pair.rule.sources[0]).parts if pa.types.is_string(part.type)]
     return texts[0] if texts and tidy(texts[0]) is not texts[0] else None

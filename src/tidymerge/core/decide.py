@@ -25,7 +25,7 @@ from tidymerge.core.rows import (
 )
 from tidymerge.core.teams import Team, shared, team_up
 from tidymerge.core.tidy import tidy
-from tidymerge.model import Existing, Flaw, Incoming, Indices, Mask, Pair, Pairing, Reason, TableShape
+from tidymerge.model import Existing, Flaw, Incoming, Indices, Kind, Mask, Pair, Pairing, Reason, TableShape
 from tidymerge.rules import Action, Blanks, Rules
 
 
@@ -229,11 +229,20 @@ def _changes(question: Question, pair: Pair, sides: Sides) -> Mask:
     new = new if everything else new.take(pa.array(sides.rows))
     old = as_array(question.existing.values[name]).take(pa.array(sides.records))
     changed = differs(new, old) & _speaks(question, pair, sides, new, old)
-    if name in question.converted.untidied and changed.any():
-        changed &= differs(question.converted.untidied[name].take(pa.array(sides.rows)), old)
+    if pair.target.type.kind is Kind.TEXT and changed.any():
+        changed &= ~_exactly(question, pair, sides, new, old)
     if name in question.conditions.columns and changed.any():
         changed &= sides.holds(question.conditions.columns[name], question.conditions.now)
     return changed
+
+
+def _exactly(question: Question, pair: Pair, sides: Sides, new: pa.Array, old: pa.Array) -> Mask:
+    """Where a cell is to the letter what is stored, before it was tidied; a blank is an empty text."""
+    name, converted = pair.target.name, question.converted
+    same = ~valid(new) & mask_of(pc.equal(old, ""))
+    if name in converted.untidied:
+        same |= ~differs(converted.untidied[name].take(pa.array(sides.rows)), old)
+    return same & ~converted.cleared[name][sides.rows] if name in converted.cleared else same
 
 
 def _speaks(question: Question, pair: Pair, sides: Sides, new: pa.Array, old: pa.Array) -> Mask:
