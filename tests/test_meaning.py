@@ -12,7 +12,7 @@ import naive
 import naive_rules
 import tidymerge
 from conftest import database, text_file
-from strategies import PROPERTY, SHEET_ROWS, TABLE_ROWS
+from strategies import PROPERTY, SHEET_ROWS, TABLE_ROWS, some
 
 TABLE = """CREATE TABLE hives (code TEXT NOT NULL, no INTEGER NOT NULL, kg DECIMAL(8,2), seen DATE, note VARCHAR(10),
     other, PRIMARY KEY (code, no))"""
@@ -28,7 +28,7 @@ def contents(path: Path) -> tuple[dict, dict]:
     return values, {row[:2]: row[5:] for row in rows}
 
 
-@settings(PROPERTY, max_examples=120)
+@settings(PROPERTY, max_examples=some(120))
 @given(SHEET_ROWS, TABLE_ROWS)
 def test_a_load_does_what_the_naive_model_does(rows, table):
     with tempfile.TemporaryDirectory() as folder:
@@ -58,7 +58,7 @@ def test_a_load_does_what_the_naive_model_does(rows, table):
         assert contents(path) == (after, other)
 
 
-@settings(PROPERTY, max_examples=40)
+@settings(PROPERTY, max_examples=some(40))
 @given(SHEET_ROWS, TABLE_ROWS)
 def test_the_fingerprint_does_not_depend_on_the_order_of_rows_or_columns(rows, table):
     with tempfile.TemporaryDirectory() as folder:
@@ -122,7 +122,7 @@ def job_text(rules):
     )  # fmt: skip
 
 
-@settings(PROPERTY, max_examples=200)
+@settings(PROPERTY, max_examples=some(200))
 @given(SHEET_ROWS, TABLE_ROWS, RULES)
 def test_a_job_with_rules_does_what_the_naive_model_does(rows, table, rules):
     rows = [(*row[:4], row[4] if len(row[1]) % 2 else "-") for row in rows]  # so that marks occur

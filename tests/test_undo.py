@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 import tidymerge
 from conftest import NO_LIMITS, PROGRAM, database, stored, text_file
-from strategies import PROPERTY, SHEET_ROWS, TABLE_ROWS
+from strategies import PROPERTY, SHEET_ROWS, TABLE_ROWS, some
 from test_commands import on_terminal
 from test_meaning import HEADER, RULES, TABLE, job_text
 
@@ -25,7 +25,7 @@ def exactly(path: Path) -> list[tuple]:
         return connection.execute(f"SELECT {AS_STORED} FROM hives ORDER BY code, no").fetchall()
 
 
-@settings(PROPERTY, max_examples=120)
+@settings(PROPERTY, max_examples=some(120))
 @given(SHEET_ROWS, TABLE_ROWS, RULES)
 def test_load_then_undo_gives_the_table_that_was_and_undo_of_that_the_loaded_one(rows, table, rules):
     with tempfile.TemporaryDirectory() as name:
@@ -57,7 +57,7 @@ CELL = st.one_of(
 )  # fmt: skip
 
 
-@settings(PROPERTY, max_examples=80)
+@settings(PROPERTY, max_examples=some(80))
 @given(st.lists(st.tuples(CELL, CELL, CELL, CELL), min_size=1, max_size=6), st.data())
 def test_whatever_sqlite_stores_in_a_column_comes_back_as_it_was(values, data):
     """Any storage class in any column: what its declared type can't hold, a load may replace, and undo must restore."""

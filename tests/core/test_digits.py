@@ -72,22 +72,28 @@ def test_equal_numbers_have_one_spelling(texts):
             assert fits(text, digits.whole_digits(pa.array([text]))[0].as_py() + 60, 60)
 
 
+SCOPES = {"incoming": {"a": Type.CELL, "b": Type.CELL}}
+EXACT = [
+    (compile_expression(text, "test", SCOPES), exact)
+    for text, exact in (
+        ("a * 1 + b", lambda a, b: a + b), ("(a + 0) * b * b", lambda a, b: a * b * b), ("cast(a as decimal) < b + 0", lambda a, b: a < b),
+        ("abs(a + 0) - b", lambda a, b: abs(a) - b), ("case when 1 = 1 then a + 0 else b + 0 end", lambda a, b: a), ("-(b + 0)", lambda a, b: -b),
+        ("round(a + 0, 0) = a + 0", lambda a, b: a == a.to_integral_value()), ("coalesce(nullif(a + 0, b + 0), 0)", lambda a, b: 0 if a == b else a),
+    )
+]  # fmt: skip
+
+
 @PROPERTY
 @given(st.lists(st.tuples(PLAIN, PLAIN), min_size=1, max_size=5))
 def test_expressions_over_cells_are_exact_at_any_length(pairs):
-    scopes = {"incoming": {"a": Type.CELL, "b": Type.CELL}}
     cells = {("incoming", name): pa.array(side) for name, side in zip("ab", zip(*pairs, strict=True), strict=True)}
     with localcontext() as context:
         context.prec = 500
-        for text, exact in (
-            ("a * 1 + b", lambda a, b: a + b), ("(a + 0) * b * b", lambda a, b: a * b * b), ("cast(a as decimal) < b + 0", lambda a, b: a < b),
-            ("abs(a + 0) - b", lambda a, b: abs(a) - b), ("case when 1 = 1 then a + 0 else b + 0 end", lambda a, b: a), ("-(b + 0)", lambda a, b: -b),
-            ("round(a + 0, 0) = a + 0", lambda a, b: a == a.to_integral_value()), ("coalesce(nullif(a + 0, b + 0), 0)", lambda a, b: 0 if a == b else a),
-        ):  # fmt: skip
+        for expression, exact in EXACT:
             frame = Frame(cells, len(pairs), None)
-            found = compile_expression(text, "test", scopes).evaluate(frame).to_pylist()
+            found = expression.evaluate(frame).to_pylist()
             wanted = [exact(Decimal(a), Decimal(b)) for a, b in pairs]
-            assert [value if isinstance(value, bool) else Decimal(value) for value in found] == wanted, text
+            assert [value if isinstance(value, bool) else Decimal(value) for value in found] == wanted, expression.text
             assert not frame.failures
 
 

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 import tidymerge
 from conftest import NO_LIMITS, PROGRAM, text_file
-from strategies import PROPERTY
+from strategies import PROPERTY, some
 from tidymerge.targets import open_target
 from tidymerge.targets.files.target import FileTarget
 
@@ -89,7 +89,7 @@ CELLS = st.tuples(
 
 
 @kinds
-@settings(PROPERTY, max_examples=40)
+@settings(PROPERTY, max_examples=some(40))
 @given(
     old=st.lists(CELLS, min_size=1, max_size=7),
     new=st.lists(st.tuples(st.integers(1, 9), CELLS), max_size=7, unique_by=lambda row: row[0]),

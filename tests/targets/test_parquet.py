@@ -13,7 +13,7 @@ from pyarrow import parquet
 
 import tidymerge
 from conftest import NO_LIMITS, text_file
-from strategies import PROPERTY
+from strategies import PROPERTY, some
 from tidymerge import errors
 from tidymerge.targets.files.parquet_footer import RowGroups, decode, encode
 
@@ -80,7 +80,7 @@ VALUES = st.fixed_dictionaries({
 KINDS = {"f": pa.float32(), "s": pa.string(), "n": pa.int64(), "t": pa.timestamp("ns"), "b": pa.binary()}
 
 
-@settings(PROPERTY, max_examples=60)
+@settings(PROPERTY, max_examples=some(60))
 @given(st.lists(VALUES, min_size=1, max_size=9), st.sets(st.integers(0, 8)), st.integers(1, 4))
 def test_an_undo_gives_back_every_value_to_the_last_bit(tmp_path_factory, rows, touched, each):
     folder = tmp_path_factory.mktemp("t")

@@ -5,7 +5,7 @@ from datetime import date, datetime
 from xml.etree import ElementTree as ET
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from openpyxl import Workbook, load_workbook
 from openpyxl.chart import BarChart, Reference
@@ -17,6 +17,7 @@ from python_calamine import CalamineWorkbook
 
 import tidymerge
 from conftest import NO_LIMITS, text_file
+from strategies import PROPERTY, some
 from tidymerge import errors
 from tidymerge.model import Kind
 from tidymerge.past import past_runs, story
@@ -312,7 +313,7 @@ def raw_cells(path):
     }
 
 
-@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture], deadline=None)
+@settings(PROPERTY, max_examples=some(60))
 @given(st.lists(ODD, min_size=5, max_size=9), st.lists(ODD, min_size=5, max_size=9))
 def test_a_logged_cell_stands_for_itself_whatever_its_column_holds(tmp_path_factory, before, after):
     folder = tmp_path_factory.mktemp("odd")

@@ -63,9 +63,9 @@ def doubtful_letters(parts: Sequence[tuple[Callable[[], Incoming], ChangeSet]], 
         return []
     assumed = next(incoming().assumed for incoming, _ in parts if incoming().assumed)
     words = (
-        f"The file is not UTF-8 and does not say what else it is; read as {assumed} text it would bring "
-        f"{count:,} stored {plural(count, 'text', 'texts')} other letters beyond ASCII: {'; '.join(found)}. "
-        "If that is right, say that this is the file's encoding."
+        f"The file is not UTF-8 and does not say its encoding. Read as {assumed}, it would change {count:,} stored "
+        f"{plural(count, 'text', 'texts')} to one with letters beyond ASCII: {'; '.join(found)}. If the letters are "
+        f"right, name {assumed} as the encoding; if not, name another."
     )
     return [words]
 

@@ -241,7 +241,7 @@ def _exactly(question: Question, pair: Pair, sides: Sides, new: pa.Array, old: p
     name, converted = pair.target.name, question.converted
     same = ~valid(new) & mask_of(pc.equal(old, ""))
     if name in converted.untidied:
-        same |= ~differs(converted.untidied[name].take(pa.array(sides.rows)), old)
+        same |= mask_of(pc.equal(converted.untidied[name].take(pa.array(sides.rows)), old))
     return same & ~converted.cleared[name][sides.rows] if name in converted.cleared else same
 
 

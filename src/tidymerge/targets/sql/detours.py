@@ -146,11 +146,18 @@ def _number_aside(stage: Stage, column: TargetColumn) -> str | None:
     last = _last_position(stage)
     for pick, rounded, sign in (("max", whole[0], 1), ("min", whole[1], -1)):
         expression = rounded.format(kind=stage.database.whole_type)
-        found = numbers(stage.database.read, f"SELECT {expression} AS n FROM ({both.format(pick=pick)}) q")
-        edge = int(found[0])
+        edge = _edge(stage, f"SELECT {expression} AS n FROM ({both.format(pick=pick)}) q")
+        if edge is None:
+            continue
         if low <= edge <= high and low <= edge + sign * last <= high:
             return f"{edge} {'+' if sign > 0 else '-'} s.{quoted(POSITION)}"
     return None
+
+
+def _edge(stage: Stage, query: str) -> int | None:
+    """A number; None if it is beyond what 64 bits hold."""
+    found: int | None = stage.database.read([NUMBER], lambda _: query).values[NUMBER.name][0].as_py()
+    return found
 
 
 def _text_aside(stage: Stage, column: TargetColumn) -> str | None:
