@@ -35,7 +35,7 @@ ID = "550e8400-e29b-41d4-a716-446655440000"
         (KG, 201.98999999999998, Decimal("201.99")), (KG, 12.505, "too many decimals"), (KG, float("inf"), "not a number"),
         (KG, "999999.99", Decimal("999999.99")), (KG, "1000000", "out of range"), (KG, 1e6, "out of range"), (KG, 7, Decimal(7)),
         (KG, Decimal("1.500"), Decimal("1.50")), (KG, Decimal("1.505"), "too many decimals"),
-        (FLOAT, "1e-3", 0.001), (FLOAT, "12", 12.0), (FLOAT, "inf", "not a number"), (FLOAT, 3, 3.0), (FLOAT, ".5", 0.5),
+        (FLOAT, "1e-3", 0.001), (FLOAT, "12", 12.0), (FLOAT, "inf", "not a number"), (FLOAT, 3, 3.0), (FLOAT, ".5", 0.5), (FLOAT, "1e400", "out of range"), (FLOAT, float("nan"), "not a number"),
         (TEXT, 1001.0, "1001"), (TEXT, 0.1 + 0.2, "0.3"), (TEXT, 12.5, "12.5"), (TEXT, 1e15, "digits lost"), (TEXT, True, "true"),
         (TEXT, date(2026, 5, 4), "2026-05-04"), (TEXT, datetime(2026, 5, 4, 9, 30), "2026-05-04 09:30:00"), (TEXT, 7, "7"),
         (TEXT, "  a b\N{NO-BREAK SPACE}", "a b"), (TEXT, "e\N{COMBINING ACUTE ACCENT}", "é"), (TEXT, " \t", None), (TEXT, "", None),
@@ -107,3 +107,8 @@ def test_a_date_among_codes_is_not_taken_for_a_code():
     cast = cast_cells(tidy_parts(parts_of(["3-5", date(2026, 4, 3), "B2"])), TEXT, 3)
     assert cast.values.to_pylist() == ["3-5", None, "B2"]
     assert [str(bad.reason) for bad in cast.bad] == ["a date among text"]
+
+
+def test_minus_nothing_is_the_key_nothing():
+    for cells in (pa.array(["-0", "0"]), pa.array([-0.0, 0.0])):
+        assert str(cast_cells([cells], FLOAT, 2).values.to_pylist()) == "[0.0, 0.0]"

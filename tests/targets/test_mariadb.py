@@ -179,3 +179,17 @@ class TestMariadb(ServerContract):
         self.make(folder, script)
         with pytest.raises(tidymerge.TargetError, match=words):
             self.load(folder, "t", [["k"], [1]])
+
+    def test_what_a_column_would_change_or_cut_is_rejected_by_name(self, folder):
+        self.make(
+            folder,
+            "CREATE TABLE t (k INTEGER PRIMARY KEY, f FLOAT(7,2), b BINARY(4), s TINYTEXT, u BIGINT UNSIGNED, d DECIMAL(5,1) UNSIGNED)",
+        )
+        rows = [["k", "f", "b", "s", "u", "d"], [1, "1.25", "00112233", "é" * 127, str(2**64 - 1), "9999.9"], [2, "1.005", "", "", "", ""],
+                [3, "", "0011", "", "", ""], [4, "", "", "é" * 128, "", ""], [5, "", "", "", "-1", ""], [6, "", "", "", "", "-0.1"], [7, "123456", "", "", "", ""]]  # fmt: skip
+        receipt = self.load(folder, "t", rows)
+        assert self.reasons(receipt) == {
+            "too many decimals": [3], "wrong length": [4], "too long": [5], "out of range": [6, 7, 8],
+        }  # fmt: skip
+        assert receipt.rows.inserted == 1
+        assert self.load(folder, "t", rows[:2]).rows.unchanged == 1

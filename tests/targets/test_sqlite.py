@@ -7,7 +7,7 @@ import pytest
 from contract import TargetContract
 
 import tidymerge
-from conftest import database, text_file
+from conftest import database, stored, text_file
 
 
 class TestSqlite(TargetContract):
@@ -141,3 +141,32 @@ def test_more_digits_than_sqlite_keeps_are_rejected(folder):
     receipt = tidymerge.load(incoming, target, rejects=folder / "r.csv")
     assert [(cell.row, cell.reason) for cell in receipt.rejects.first] == [(3, "digits lost")]
     assert receipt.rows.inserted == 1  # and proved: SQLite keeps whole numbers of eighteen digits
+
+
+def test_decimals_that_are_stored_as_text_keep_all_of_their_digits(folder):
+    target = database(
+        folder / "c.db",
+        "CREATE TABLE t (k INTEGER PRIMARY KEY, n DECIMALTEXT(38,10))",
+        "t",
+        [(1, "1234567890123456789012345678.5")],
+    )
+    incoming = text_file(
+        folder / "i.csv",
+        [["k", "n"], [1, "1234567890123456789012345678.50"], [2, "9999999999999999999999999999.9999999999"]],
+    )
+    receipt = tidymerge.load(incoming, target)
+    assert (receipt.rows.unchanged, receipt.rows.inserted) == (1, 1)
+    assert [row[1].decode() for row in stored(target)] == [
+        "1234567890123456789012345678.5",
+        "9999999999999999999999999999.9999999999",
+    ]
+
+
+def test_updating_all_records_of_a_key_needs_a_primary_key(folder):
+    database(folder / "c.db", "CREATE TABLE t (k INTEGER, n INTEGER)", "t", [(1, 1), (1, 2)])
+    (folder / "job.toml").write_text(
+        '[incoming]\nat = "i.csv"\n[target]\nat = "c.db#t"\nkey = "k"\n[rules]\nseveral_records = "update-all"\n'
+    )
+    text_file(folder / "i.csv", [["k", "n"], [1, 5]])
+    with pytest.raises(tidymerge.UsageError, match="no primary key"):
+        tidymerge.preview(job=folder / "job.toml")

@@ -1,7 +1,10 @@
 """The order in which new records are written: parents before their children, equal statements together."""
 
+from collections.abc import Sequence
+
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from tidymerge.core.match import KeyCodes, code_rows, match
 from tidymerge.model import ForeignKey, Indices, Mask, TableShape
@@ -26,16 +29,27 @@ def generations(values: pa.Table, shape: TableShape) -> Indices:
 
 def _parents(values: pa.Table, columns: tuple[str, ...], referred: tuple[str, ...], *, itself: bool = False) -> Indices:
     """For each record the one among them that it refers to, or -1; that may be `itself`, if this counts."""
-    both = [
-        pa.chunked_array([*values[here].chunks, *values[there].chunks])
-        for here, there in zip(columns, referred, strict=True)
-    ]
-    codes, size = code_rows(both)
-    rows = values.num_rows
-    parent = match(KeyCodes(codes[:rows], codes[rows:], size)).record
+    pairs = [(values[here], values[there]) for here, there in zip(columns, referred, strict=True)]
+    parent = _matched(pairs, values.num_rows)
+    if (parent < 0).any():  # a database may take other spellings for equal; which ones, it alone knows
+        loose = _matched([(_loosely(here), _loosely(there)) for here, there in pairs], values.num_rows)
+        parent = np.where(parent < 0, loose, parent)
     if not itself:
-        parent[parent == np.arange(rows)] = -1
+        parent[parent == np.arange(values.num_rows)] = -1
     return parent
+
+
+def _matched(pairs: Sequence[tuple[pa.ChunkedArray, pa.ChunkedArray]], rows: int) -> Indices:
+    codes, size = code_rows([pa.chunked_array([*here.chunks, *there.chunks]) for here, there in pairs])
+    return match(KeyCodes(codes[:rows], codes[rows:], size)).record
+
+
+def _loosely(values: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Texts without letter case, accents and spaces at their ends: it is only for the order of writing."""
+    if not pa.types.is_string(values.type):
+        return values
+    bare = pc.replace_substring_regex(pc.utf8_normalize(values, "NFKD"), r"\p{Mn}+", "")
+    return pc.utf8_rtrim_whitespace(pc.utf8_lower(bare))
 
 
 def is_circle(values: pa.Table, key: ForeignKey, *, or_itself: bool = False) -> Mask:
