@@ -27,7 +27,7 @@ from python_calamine import CalamineWorkbook
 import servers
 import tidymerge
 from conftest import NO_LIMITS, text_file
-from strategies import some
+from strategies import LONG
 from tidymerge.past import past_runs
 
 ROWS = 3000
@@ -205,14 +205,14 @@ def test_the_table_is_never_half_changed_and_the_log_is_never_wrong(kind, folder
     longest.append(victims.work("undo", "last"))
     assert target.rows() == before != after
     seen = {True: 0, False: 0}
-    for _ in range(some(kind.rounds)):
+    for _ in range(kind.rounds if LONG else 6):
         loaded = target.rows() == after
         if loaded:
             wrote = next(one.run.name for one in past_runs().runs if one.run.wrote)
         else:
             wrote = None
             shutil.rmtree(home / "runs")
-        victims.work(*(["undo", wrote] if loaded else load), seconds=moments.uniform(0, longest[loaded]))
+        victims.work(*(["undo", wrote] if loaded else load), seconds=moments.uniform(0, 1.3 * longest[loaded]))
         runs = [one.run for one in past_runs().runs if one.run.name != wrote]  # settles what was cut off
         now = target.rows()
         assert now in (before, after)
@@ -229,4 +229,5 @@ def test_the_table_is_never_half_changed_and_the_log_is_never_wrong(kind, folder
             )
             assert again.changed == ROWS
             assert target.rows() == (before if loaded else after)
-    assert min(seen.values()) >= kind.rounds // 20, seen  # not all were too early, nor too late
+    if LONG:  # a few kills may all be too early, or too late
+        assert min(seen.values()) >= kind.rounds // 20, seen

@@ -32,7 +32,7 @@ def test_types_offsets_and_blank_rows(tmp_path):
     assert {column.name: as_text(column).to_pylist() for column in incoming.columns} == {
         "Code": ["1001", "A", "0.5"],
         "When": ["2026-05-04", "2026-05-04 09:30:00", "09:30:00"],
-        "Mixed": ["text", "true", "30 hours"],
+        "Mixed": ["text", "true", "30:00:00"],
     }
     assert (
         date(2026, 5, 4) in incoming.column("When").parts[0].to_pylist() + incoming.column("When").parts[1].to_pylist()
