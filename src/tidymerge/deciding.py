@@ -220,13 +220,7 @@ def decide_all(
 ) -> Decided:
     """Read, match, compare and stage all rows, and settle the constraints. `run` is the run's name and time."""
     shape = target.describe()
-    if job.rules.update_all and not shape.primary_key:
-        raise BadOption(
-            f"{shape.name} has no primary key to tell records of one key apart, so an update of all of them could "
-            'not be undone. Leave several_records = "update-all" out, or give the table a primary key.'
-        )
-    if not job.add:
-        check_types(job, shape)
+    _check(job, shape)
     progress.stage("reading the incoming rows")
     gathered = gather(shape, target)
     widened = widen(job, gathered, shape, target)
@@ -247,13 +241,9 @@ def decide_all(
     # Where nothing is written, nothing is added.
     writes = counted.inserted + counted.updated > 0
     added, said = (widened.added, (*shape.notes, *widened.notes)) if writes else ((), ())
-    lookalikes = counted.inserted and not noticed.complete
-    known = [_lookalikes(target, changes, plan.pairing)] if lookalikes else noticed.known
     warnings = caution.cautions(counted, noticed.unreadable)
-    warnings += caution.uncalculated(gathered.sample, used_columns(plan.pairing, plan.around))
-    warnings += caution.doubtful_letters([(part.rows, part.changes) for part in settled], plan.pairing)
     warnings += doubts(job.limits, counted, rows_before, plan.pairing.key)
-    warnings += caution.near_misses([(part.rows, part.changes) for part in settled], known, plan.pairing)
+    warnings += _warnings(plan, gathered.sample, settled, noticed)
     return Decided(
         target.address,
         gathered,
@@ -269,6 +259,31 @@ def decide_all(
         limits=tuple(exceeded(job.limits, counted, rows_before)),
         added=added,
     )
+
+
+def _check(job: Job, shape: TableShape) -> None:
+    """What a job asks of its target. Raises BadOption."""
+    if job.rules.update_all and not shape.primary_key:
+        raise BadOption(
+            f"{shape.name} has no primary key to tell records of one key apart, so an update of all of them could "
+            'not be undone. Leave several_records = "update-all" out, or give the table a primary key.'
+        )
+    if not job.add:
+        check_types(job, shape)
+
+
+def _warnings(plan: Plan, sample: Incoming, parts: Sequence[Part], noticed: _Noticed) -> list[str]:
+    """What the rows themselves give reason to warn of."""
+    changes = [part.changes for part in parts]
+    both = [(part.rows, part.changes) for part in parts]
+    known = noticed.known
+    if any(part.inserts for part in changes) and not noticed.complete:
+        known = [_lookalikes(plan.target, changes, plan.pairing)]
+    return [
+        *caution.uncalculated(sample, used_columns(plan.pairing, plan.around)),
+        *caution.doubtful_letters(both, plan.pairing),
+        *caution.near_misses(both, known, plan.pairing),
+    ]
 
 
 def _decide_parts(plan: Plan, gathered: Gathered, noticed: _Noticed, progress: Progress) -> list[Part]:

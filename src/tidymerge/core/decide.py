@@ -86,14 +86,15 @@ def decide(question: Question, skipped: Mask) -> ChangeSet:
     outcomes = np.full(question.rows, Outcome.UNCHANGED, np.uint8)
     outcomes[update.rows] = Outcome.UPDATED
     outcomes[along[0]] = Outcome.UPDATED
-    followers, leaders = np.r_[along[0], repeated.spare], np.r_[along[1], repeated.first]
-    flaws = [with_company(flaw, followers, leaders) for flaw in flaws]
+    everybody = np.r_[team.rows, repeated.spare], np.r_[team.leaders, repeated.first]
+    flaws = [with_company(flaw, *everybody) for flaw in flaws]
     outcomes[fresh] = Outcome.INSERTED
     outcomes[np.logical_or.reduce(list(skips.values()))] = Outcome.SKIPPED
     outcomes[marked(flaws, question.rows)] = Outcome.REJECTED
     left_out = {why: np.flatnonzero(mask & (outcomes == Outcome.SKIPPED)) for why, mask in skips.items()}
     left_out = {why: rows for why, rows in left_out.items() if len(rows)}
     changes = _change_set(question, outcomes, tuple(flaws), update, new_values, left_out)
+    followers, leaders = np.r_[along[0], repeated.spare], np.r_[along[1], repeated.first]
     good = outcomes[followers] != Outcome.REJECTED
     return replace(changes, followers=followers[good], leaders=leaders[good])
 

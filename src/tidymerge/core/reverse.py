@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from enum import IntEnum
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -139,8 +140,7 @@ def reversal(
 
     `readable` makes exact texts fit for people.
     """
-    now = readable(pa.table(found.now)) if found.now else pa.table({})
-    flaws = _flaws(replace(found, now={name: as_array(now[name]) for name in now.column_names}), run)
+    flaws = _flaws(_for_people(found, readable), run)
     good = found.standing == Standing.HOLDS
     names = [column.name for column in pairing.columns]
     logged_before = _before(log, names)
@@ -160,12 +160,9 @@ def reversal(
     removed = existing.values.select(names).take(pa.array(found.record[leaving_rows]))
     last = np.argsort(-generations(removed, shape), kind="stable")
     leaving_rows, removed = leaving_rows[last], removed.take(pa.array(last))
-    outcomes = np.full(len(log.rows), Outcome.UNCHANGED, np.uint8)
-    outcomes[restored], outcomes[again], outcomes[leaving_rows] = Outcome.UPDATED, Outcome.INSERTED, Outcome.DELETED
-    outcomes[marked(flaws, len(log.rows))] = Outcome.REJECTED
     total = len(restored) + len(again)
     return ChangeSet(
-        outcomes=outcomes,
+        outcomes=_outcomes(len(log.rows), restored, again, leaving_rows, flaws),
         flaws=tuple(flaws),
         key=pairing.key,
         incoming=np.r_[restored, again],
@@ -185,6 +182,20 @@ def reversal(
         departures=np.arange(total, total + len(leaving_rows)),
         removed=removed,
     )
+
+
+def _for_people(found: Comparison, readable: Callable[[pa.Table], pa.Table]) -> Comparison:
+    now = readable(pa.table(found.now)) if found.now else pa.table({})
+    return replace(found, now={name: as_array(now[name]) for name in now.column_names})
+
+
+def _outcomes(
+    rows: int, restored: Indices, again: Indices, leaving: Indices, flaws: Sequence[Flaw]
+) -> npt.NDArray[np.uint8]:
+    outcomes = np.full(rows, Outcome.UNCHANGED, np.uint8)
+    outcomes[restored], outcomes[again], outcomes[leaving] = Outcome.UPDATED, Outcome.INSERTED, Outcome.DELETED
+    outcomes[marked(flaws, rows)] = Outcome.REJECTED
+    return outcomes
 
 
 def _with(values: pa.Table, other: pa.Table, where: Mapping[str, Mask]) -> pa.Table:

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 
 import pyarrow as pa
 import pyarrow.compute as pc
+from sqlglot import exp
 
 from tidymerge.core.cells import valid
 from tidymerge.core.convert import cast_cells
@@ -28,6 +29,22 @@ ARROW = {
     Type.TIME: pa.time64("us"),
     Type.TIMESTAMP: pa.timestamp("us"),
     Type.NULL: pa.null(),
+}
+
+CASTS = {
+    exp.DataType.Type.INT: (Type.NUMBER, Kind.INTEGER),
+    exp.DataType.Type.BIGINT: (Type.NUMBER, Kind.INTEGER),
+    exp.DataType.Type.SMALLINT: (Type.NUMBER, Kind.INTEGER),
+    exp.DataType.Type.DECIMAL: (Type.NUMBER, Kind.DECIMAL),
+    exp.DataType.Type.FLOAT: (Type.NUMBER, Kind.FLOAT),
+    exp.DataType.Type.DOUBLE: (Type.NUMBER, Kind.FLOAT),
+    exp.DataType.Type.VARCHAR: (Type.TEXT, Kind.TEXT),
+    exp.DataType.Type.CHAR: (Type.TEXT, Kind.TEXT),
+    exp.DataType.Type.TEXT: (Type.TEXT, Kind.TEXT),
+    exp.DataType.Type.DATE: (Type.DATE, Kind.DATE),
+    exp.DataType.Type.TIME: (Type.TIME, Kind.TIME),
+    exp.DataType.Type.TIMESTAMP: (Type.TIMESTAMP, Kind.TIMESTAMP),
+    exp.DataType.Type.BOOLEAN: (Type.BOOLEAN, Kind.BOOLEAN),
 }
 
 

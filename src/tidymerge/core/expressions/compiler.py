@@ -16,7 +16,7 @@ from sqlglot.errors import SqlglotError
 
 from tidymerge.core import digits
 from tidymerge.core.expressions import functions as f
-from tidymerge.core.expressions.coerce import as_type, common_type, read_texts
+from tidymerge.core.expressions.coerce import CASTS, as_type, common_type, read_texts
 from tidymerge.core.expressions.types import Cells, Frame, Part, Run, Type
 from tidymerge.core.mapping import fold, listing
 from tidymerge.errors import BadExpression
@@ -45,21 +45,6 @@ FUNCTIONS = (
     "coalesce", "nullif", "trim", "upper", "lower", "substring", "round", "abs", "cast", "extract",
     "current_date", "current_timestamp",
 )  # fmt: skip
-_CASTS = {
-    exp.DataType.Type.INT: (Type.NUMBER, Kind.INTEGER),
-    exp.DataType.Type.BIGINT: (Type.NUMBER, Kind.INTEGER),
-    exp.DataType.Type.SMALLINT: (Type.NUMBER, Kind.INTEGER),
-    exp.DataType.Type.DECIMAL: (Type.NUMBER, Kind.DECIMAL),
-    exp.DataType.Type.FLOAT: (Type.NUMBER, Kind.FLOAT),
-    exp.DataType.Type.DOUBLE: (Type.NUMBER, Kind.FLOAT),
-    exp.DataType.Type.VARCHAR: (Type.TEXT, Kind.TEXT),
-    exp.DataType.Type.CHAR: (Type.TEXT, Kind.TEXT),
-    exp.DataType.Type.TEXT: (Type.TEXT, Kind.TEXT),
-    exp.DataType.Type.DATE: (Type.DATE, Kind.DATE),
-    exp.DataType.Type.TIME: (Type.TIME, Kind.TIME),
-    exp.DataType.Type.TIMESTAMP: (Type.TIMESTAMP, Kind.TIMESTAMP),
-    exp.DataType.Type.BOOLEAN: (Type.BOOLEAN, Kind.BOOLEAN),
-}
 
 
 @dataclass(frozen=True, slots=True)
@@ -368,9 +353,9 @@ class _Compiler:
 
     def _cast(self, node: exp.Expr) -> Part:
         to = node.args["to"]
-        if to.this not in _CASTS:
+        if to.this not in CASTS:
             raise self.error(f"'{to.sql()}' is no type to cast to.", node)
-        kind, column = _CASTS[to.this]
+        kind, column = CASTS[to.this]
         sizes = [int(size.name) for size in to.expressions]
         declared = to.sql().lower()
         wanted = ColumnType(
