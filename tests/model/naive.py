@@ -151,7 +151,7 @@ def settle_repeats(case: Case, rows: list[Any], keys: list[Any], outcomes: list[
             groups.setdefault(key, []).append(at)
     repeats: dict[int, int] = {}
     for group in groups.values():
-        said = {at: (tuple(same(value) for value in without_key(case, rows[at])), cleared(case, at)) for at in group}
+        said = {at: (without_key(case, rows[at], cleared(case, at)), cleared(case, at)) for at in group}
         if all(said[at] == said[group[0]] for at in group):
             for at in group[1:]:
                 outcomes[at] = "skipped"
@@ -165,8 +165,16 @@ def settle_repeats(case: Case, rows: list[Any], keys: list[Any], outcomes: list[
     return repeats
 
 
-def without_key(case: Case, row: Any) -> tuple[Any, ...]:
-    return tuple(value for at, value in enumerate(row) if at not in case.keys)
+def without_key(case: Case, row: Any, clears: tuple[bool, ...]) -> tuple[Any, ...]:
+    """What a row says besides its key: where a blank clears to the job's default, it says that."""
+    said = []
+    for at, (column, value) in enumerate(zip(case.columns, row, strict=True)):
+        default = case.column_rules.get(column.name, {}).get("default")
+        if value is None and default is not None and not clears[at] and blanks(case, column) == "clear":
+            value = column.type.read(default)  # noqa: PLW2901
+        if at not in case.keys:
+            said.append(same(value))
+    return tuple(said)
 
 
 def cleared(case: Case, at: int) -> tuple[bool, ...]:
