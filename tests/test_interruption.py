@@ -11,6 +11,7 @@ from conftest import PROGRAM, database, stored, text_file
 
 _STOP_AT = """
 import os, signal, sys
+from tidymerge import recording
 from tidymerge.history import folder
 from tidymerge.targets.sql import target
 from tidymerge.targets.sqlite import session
@@ -25,6 +26,7 @@ owner, name, when = {
     "before the commit": (session.Session, "commit", "before"),
     "after the commit": (session.Session, "commit", "after"),
     "before the log is settled": (folder.FolderRecording, "settle", "before"),
+    "while an earlier run is looked at": (recording, "committed", "before"),
 }[where]
 original = getattr(owner, name)
 def stopping(*arguments, **options):
@@ -118,4 +120,18 @@ def test_an_undo_that_is_asked_to_end_leaves_the_load_as_it_was(big, folder):
     ]
     done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
     assert (done.returncode, "Interrupted; nothing was written." in done.stderr) == (1, True)
+    assert stored(big[0]) == after
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+def test_a_load_that_is_asked_to_end_while_it_looks_at_an_earlier_run_ends(big, folder, number):
+    before, after = states(big)
+    load = ["load", big[1], "--into", big[0], "--yes"]
+    cut_off = [sys.executable, "-c", _STOP_AT, "after the log is sealed", str(int(signal.SIGKILL)), *load]
+    assert subprocess.run(cut_off, cwd=folder, capture_output=True, check=False).returncode == -signal.SIGKILL
+    asked = [sys.executable, "-c", _STOP_AT, "while an earlier run is looked at", str(int(number)), *load]
+    done = subprocess.run(asked, cwd=folder, capture_output=True, text=True, check=False)
+    assert (done.returncode, "Interrupted; nothing was written." in done.stderr) == (1, True), done.stderr
+    assert stored(big[0]) == before
+    assert subprocess.run([PROGRAM, *load], cwd=folder, capture_output=True, check=False).returncode == 0
     assert stored(big[0]) == after

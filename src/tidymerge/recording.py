@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import replace
 
-from tidymerge.errors import LogUnwritable, ServerAway, Stopped, TidyMergeError, UsageError
+from tidymerge.errors import Interrupted, LogUnwritable, ServerAway, Stopped, TidyMergeError, UsageError
 from tidymerge.ports import Recording, RunLog
 from tidymerge.receipt import State
 from tidymerge.run import Run
@@ -64,6 +64,8 @@ def settle(log: RunLog, name: str, target_of: str | None = None) -> str | None:
                 return None
             with open_target(run.target, write=True) as target:
                 lasted = committed(run, log.changes(run), target)
+        except Interrupted:
+            raise  # asked to end, no verdict on the run
         except TidyMergeError as error:
             return f"The run {name} was cut off while it committed, and whether it did can't be told yet: {error}"
         if lasted is None:
