@@ -31,6 +31,8 @@ def in_words(rule: ColumnRule) -> str:
         (rule.stamp, "stamped when a record is written"),
         (rule.split, f"{_piece(rule.part)} of the text cut at {rule.split!r}"),
         (rule.pattern, f"what {rule.pattern!r} finds"),
+        (rule.rest, f"more pieces: {rule.rest}"),
+        (rule.missing_is_null, "nothing where it is missing"),
         (rule.replace, "with replacements"),
         (rule.case, f"in {rule.case} case"),
         (rule.pad_to, f"padded to {rule.pad_to} with {rule.pad_with!r}"),
