@@ -64,8 +64,8 @@ def doubtful_letters(parts: Sequence[tuple[Callable[[], Incoming], ChangeSet]], 
     assumed = next(incoming().assumed for incoming, _ in parts if incoming().assumed)
     words = (
         f"The file is not UTF-8 and does not say its encoding. Read as {assumed}, it would change {count:,} stored "
-        f"{plural(count, 'text to one', 'texts to ones')} with letters beyond ASCII: {'; '.join(found)}. If the letters "
-        f"are right, name {assumed} as the encoding; if not, name another."
+        f"{plural(count, 'text to one', 'texts to ones')} with letters beyond ASCII: {'; '.join(found)}. "
+        f"If the letters are right, name {assumed} as the encoding; if not, name another."
     )
     return [words]
 
