@@ -166,15 +166,18 @@ def settle_repeats(case: Case, rows: list[Any], keys: list[Any], outcomes: list[
 
 
 def without_key(case: Case, row: Any, clears: tuple[bool, ...]) -> tuple[Any, ...]:
-    """What a row says besides its key: where a blank clears to the job's default, it says that."""
-    said = []
+    """What a row says besides its key."""
+    return tuple(same(value) for at, value in enumerate(meant(case, row, clears)) if at not in case.keys)
+
+
+def meant(case: Case, row: Any, clears: Any, *, new: bool = False) -> tuple[Any, ...]:
+    """The values as they would be loaded: where a blank clears to the job's default, and in a `new` record, that."""
+    found = []
     for at, (column, value) in enumerate(zip(case.columns, row, strict=True)):
         default = case.column_rules.get(column.name, {}).get("default")
-        if value is None and default is not None and not clears[at] and blanks(case, column) == "clear":
-            value = column.type.read(default)  # noqa: PLW2901
-        if at not in case.keys:
-            said.append(same(value))
-    return tuple(said)
+        defaults = default is not None and not clears[at] and (new or blanks(case, column) == "clear")
+        found.append(column.type.read(default) if value is None and defaults else value)
+    return tuple(found)
 
 
 def cleared(case: Case, at: int) -> tuple[bool, ...]:
@@ -202,7 +205,7 @@ def decide(case: Case, row: Any, cells: tuple[str, ...], record: Any) -> tuple[s
         new[at] is None and record[at] is not None and not column.nullable for at, column in enumerate(case.columns)
     ):
         return "rejected", None
-    if case.rules.get("updates") is False or not condition(case, "update_when", row, record):
+    if case.rules.get("updates") is False or not condition(case, "update_when", meant(case, row, clears), record):
         return "skipped", None
     return "updated", tuple(new)
 
@@ -224,7 +227,13 @@ def only_on(case: Case, column: Column) -> str | None:
 
 
 def insert(case: Case, row: Any, clears: list[bool]) -> tuple[str, Any]:
-    if case.rules.get("inserts") is False or not condition(case, "insert_when", row, None):
+    if case.rules.get("inserts") is False:
+        return "skipped", None
+    values = [
+        None if only_on(case, c) == "update" else v
+        for c, v in zip(case.columns, meant(case, row, clears, new=True), strict=True)
+    ]
+    if not condition(case, "insert_when", values, None):
         return "skipped", None
     new = []
     for at, column in enumerate(case.columns):
@@ -269,6 +278,22 @@ def updated(case: Case, column: Column, old: Any, new: Any, cell: str, *, clear:
     return new
 
 
+def stuck(case: Case, at: int, before: dict[Any, Any], changes: dict[int, Any], keys: list[Any]) -> set[int]:
+    """The rows that hand on a value which can't be moved aside: it may not be blank, and is no number and no text."""
+    column = case.columns[at]
+    if not column.unique or column.nullable or column.type.name not in ("day", "uuid"):
+        return set()
+    refers = any(one.parent for one in case.columns)
+    holder = {folded(column, record[at]): key for key, record in before.items()}
+    found = set()
+    for taker, record in changes.items():
+        key = holder.get(folded(column, record[at]))
+        giver = next((row for row in changes if keys[row] == key and row != taker), None)
+        if giver is not None and (keys[taker] in before or refers):
+            found |= {taker, giver}
+    return found
+
+
 def offenders(case: Case, before: dict[Any, Any], changes: dict[int, Any], keys: list[Any]) -> set[int]:
     """The rows whose change breaks a constraint, as all records would stand."""
     after = dict(before)
@@ -276,6 +301,7 @@ def offenders(case: Case, before: dict[Any, Any], changes: dict[int, Any], keys:
         after[keys[at]] = record
     bad = set()
     for at, column in enumerate(case.columns):
+        bad |= stuck(case, at, before, changes, keys)
         holders: dict[Any, list[Any]] = {}
         for key, record in after.items():
             if column.unique and record[at] is not None:

@@ -185,9 +185,11 @@ class TargetContract:
             folder,
             "CREATE TABLE t (k INTEGER PRIMARY KEY, u DATE NOT NULL UNIQUE); INSERT INTO t VALUES (1, '2026-05-01'), (2, '2026-05-02'), (3, '2026-05-03');",
         )
-        receipt = self.load(folder, "t", [["k", "u"], [1, "2026-05-02"], [2, "2026-05-01"], [3, "2026-05-09"]])
+        rows = [["k", "u"], [1, "2026-05-02"], [2, "2026-05-08"], [3, "2026-05-09"]]
+        receipt = self.load(folder, "t", rows)
         assert self.reasons(receipt) == {"not unique": [2, 3]}
         assert receipt.rows.updated == 1
+        assert self.load(folder, "t", rows).changed == 0  # also not what would be free by now
 
     def test_parents_and_children_move_together(self, folder):
         self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, code VARCHAR(9) NOT NULL UNIQUE, mentor VARCHAR(9), FOREIGN KEY (mentor) REFERENCES t (code));"

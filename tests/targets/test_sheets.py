@@ -303,11 +303,11 @@ ODD = st.one_of(
 
 
 def raw_cells(path):
-    """Every cell as it is written in the sheet's XML: place, kind and value; a blank one is none."""
+    """Every cell as the sheet's XML has it: place, kind and value; a blank one is none, and a number the double it is."""
     root = ET.fromstring(parts(path)["xl/worksheets/sheet1.xml"])  # noqa: S314 - made above
     cells = [cell for cell in root.iter() if cell.tag.endswith("}c")]
     return {
-        cell.get("r"): (cell.get("t", "n"), text)
+        cell.get("r"): (cell.get("t", "n"), float(text) if cell.get("t", "n") == "n" else text)
         for cell in cells
         if (text := "".join(inner.text or "" for inner in cell.iter()))
     }

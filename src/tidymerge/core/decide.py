@@ -132,7 +132,7 @@ def _new_records(question: Question, live: Mask, flaws: list[Flaw], skips: dict[
         return np.zeros(question.rows, bool), values
     if question.conditions.insert_when is not None:
         rows = np.flatnonzero(fresh)
-        sides = Sides(question.incoming, question.converted.values, None, rows, rows)
+        sides = Sides(question.incoming, values, None, rows, rows)  # as they would be loaded
         unmet = rows[~sides.holds(question.conditions.insert_when, question.conditions.now)]
         skips["insert_when was not met"] = _mask(unmet, question.rows)
         fresh = fresh & ~skips["insert_when was not met"]

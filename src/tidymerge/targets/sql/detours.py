@@ -14,7 +14,7 @@ import numpy as np
 from tidymerge.changes import ChangeSet, Violation
 from tidymerge.core.order import is_circle
 from tidymerge.model import ForeignKey, Indices, Kind, Reason, TargetColumn
-from tidymerge.targets.sql.database import NUMBER, POSITION, quoted, same_place
+from tidymerge.targets.sql.database import NUMBER, POSITION, place_name, quoted, same_place
 from tidymerge.targets.sql.reading import numbers
 from tidymerge.targets.sql.stage import Stage
 
@@ -94,12 +94,18 @@ def _unique(stage: Stage, key: Sequence[str], changed: AbstractSet[str]) -> list
 
 
 def _wanted(stage: Stage, names: Sequence[str]) -> np.ndarray:
-    """Pairs of positions: a change that takes the values which the update of another record gives up."""
+    """Pairs of positions: a change that takes the values which the update of another record gives up.
+
+    New records come after the updates, and so are in nobody's way, unless the table refers to itself.
+    """
+    first_come = any(key.table == stage.shape.name for key in stage.shape.foreign_keys)
+    updated = f"g.{quoted(POSITION)} = a.{quoted(POSITION)} AND g.{quoted(place_name(0))} IS NOT NULL"
+    known = "" if first_come else f"JOIN {stage.table} g ON {updated} "
+    theirs = f"JOIN {stage.table} o ON {same_place(stage.places, 't', 'o')}"
     same = " AND ".join(f"t.{quoted(name)} = a.{quoted(name)}" for name in names)
     query = (
         f"WITH a AS ({stage.after(names)}) SELECT a.{quoted(POSITION)} AS n, o.{quoted(POSITION)} AS r FROM a "
-        f"JOIN {stage.target} t ON {same} JOIN {stage.table} o ON {same_place(stage.places, 't', 'o')} "
-        f"WHERE o.{quoted(POSITION)} <> a.{quoted(POSITION)}"
+        f"{known}JOIN {stage.target} t ON {same} {theirs} WHERE o.{quoted(POSITION)} <> a.{quoted(POSITION)}"
     )
     found = stage.database.read([NUMBER, _OTHER], lambda _: query).values
     pairs = [np.asarray(found[name].combine_chunks().to_numpy(), np.int64) for name in (NUMBER.name, _OTHER.name)]
@@ -183,8 +189,9 @@ def hindrances(stage: Stage, key: Sequence[str]) -> list[Violation]:
         wanted = _wanted(stage, names)
         if len(wanted) and _aside(stage, names, key) is None:
             listed = " + ".join(names)
-            words = f"a value that no other record has before this load: {listed} is unique and can't be moved aside"
-            found.append(Violation(Reason.NOT_UNIQUE, words, tuple(names), np.unique(wanted[:, 0])))
+            # Givers too: if they went through, the next load of the same rows would find more to do.
+            words = f"values that don't pass from one record to another: {listed} is unique and can't be moved aside"
+            found.append(Violation(Reason.NOT_UNIQUE, words, tuple(names), np.unique(wanted)))
     for referring in stage.referring:
         if not referring.follows and not changed.isdisjoint(referring.referred):
             found += _left_behind(stage, referring)
