@@ -65,6 +65,18 @@ def test_what_a_parquet_file_cannot_keep_is_rejected_by_row(folder):
     assert parquet.read_table(folder / "t.parquet")["k"].to_pylist() == [1, 5]
 
 
+def test_nanoseconds_are_not_cut_off_unseen(folder):
+    moments = pa.array([1_777_887_000_000_000_000, 1_777_887_000_000_000_001], pa.timestamp("ns"))
+    clocks = pa.array([34_200_000_000_001, 34_200_000_000_000], pa.time64("ns"))
+    parquet.write_table(pa.table({"k": [1, 2], "at": moments}), folder / "in.parquet")
+    parquet.write_table(pa.table({"k": [1, 2], "clock": clocks}), folder / "clocks.parquet")
+    target = database(folder / "a.db", "CREATE TABLE t (k INTEGER PRIMARY KEY, at TIMESTAMP, clock TIME)", "t", ())
+    for name, row in (("in", 2), ("clocks", 1)):
+        receipt = tidymerge.preview(folder / f"{name}.parquet", target)
+        assert [cell.row for cell in receipt.rejects.first] == [row]
+        assert receipt.rows.inserted == 1
+
+
 def test_long_numbers_of_a_sheet_are_rejected_and_seen(folder):
     target = database(folder / "a.db", "CREATE TABLE t (k INTEGER PRIMARY KEY, n BIGINT, a TEXT)", "t", ())
     receipt = tidymerge.load(

@@ -70,9 +70,23 @@ class ParquetSource(Records):
 def table_to_columns(table: pa.Table) -> list[IncomingColumn]:
     """An Arrow table's columns in the few types that cells have."""
     return [
-        IncomingColumn(name, (simplified(column.combine_chunks()),))
+        IncomingColumn(name, _parts(column.combine_chunks()))
         for name, column in zip(table.column_names, table.columns, strict=True)
     ]
+
+
+def _parts(values: pa.Array) -> tuple[pa.Array, ...]:
+    """A column's cells; moments that are finer than we keep are texts, which no column takes for less than they are."""
+    plain = simplified(values)
+    if not (pa.types.is_timestamp(values.type) or pa.types.is_time(values.type)) or values.type.unit != "ns":
+        return (plain,)
+    fine = pc.not_equal(pc.cast(plain, values.type), values).fill_null(False)
+    if not pc.any(fine).as_py():
+        return (plain,)
+    nothing = pa.scalar(None, plain.type)
+    return pc.if_else(fine, nothing, plain), pc.if_else(
+        fine, pc.cast(values, pa.string()), pa.scalar(None, pa.string())
+    )
 
 
 def simplified(values: pa.Array) -> pa.Array:
@@ -89,6 +103,7 @@ def simplified(values: pa.Array) -> pa.Array:
         (pa.types.is_uint64, pa.decimal128(20, 0)),  # does not fit 64 signed bits
         (pa.types.is_integer, pa.int64()),
         (pa.types.is_floating, pa.float64()),
+        (pa.types.is_time64, pa.time64("us")),
         (pa.types.is_timestamp, pa.timestamp("us", "UTC" if getattr(kind, "tz", None) else None)),
     ):
         if test(kind):
