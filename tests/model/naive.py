@@ -289,7 +289,7 @@ def stuck(case: Case, at: int, before: dict[Any, Any], changes: dict[int, Any], 
     for taker, record in changes.items():
         key = holder.get(folded(column, record[at]))
         giver = next((row for row in changes if keys[row] == key and row != taker), None)
-        if giver is not None and (keys[taker] in before or refers):
+        if giver is not None and same(changes[giver][at]) != same(record[at]) and (keys[taker] in before or refers):
             found |= {taker, giver}
     return found
 
