@@ -103,9 +103,12 @@ def _wanted(stage: Stage, names: Sequence[str]) -> np.ndarray:
     known = "" if first_come else f"JOIN {stage.table} g ON {updated} "
     theirs = f"JOIN {stage.table} o ON {same_place(stage.places, 't', 'o')}"
     same = " AND ".join(f"t.{quoted(name)} = a.{quoted(name)}" for name in names)
+    loaded = [quoted(name) for name in names if name in stage.loaded]
+    gives = " OR ".join(f"o.{name} IS NULL OR o.{name} <> t.{name}" for name in loaded)
     query = (
         f"WITH a AS ({stage.after(names)}) SELECT a.{quoted(POSITION)} AS n, o.{quoted(POSITION)} AS r FROM a "
-        f"{known}JOIN {stage.target} t ON {same} {theirs} WHERE o.{quoted(POSITION)} <> a.{quoted(POSITION)}"
+        f"{known}JOIN {stage.target} t ON {same} {theirs} AND ({gives}) "
+        f"WHERE o.{quoted(POSITION)} <> a.{quoted(POSITION)}"
     )
     found = stage.database.read([NUMBER, _OTHER], lambda _: query).values
     pairs = [np.asarray(found[name].combine_chunks().to_numpy(), np.int64) for name in (NUMBER.name, _OTHER.name)]
