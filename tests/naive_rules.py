@@ -64,9 +64,9 @@ def settle(group, rules):
 
 def apply(records, key, values, cleared, rules):
     if key not in records:
-        if not rules["inserts"] or (rules["insert_when"] and values[0] is None):
-            return "skipped"
         kg = Decimal("1.5") if values[0] is None and rules["default"] else values[0]
+        if not rules["inserts"] or (rules["insert_when"] and kg is None):
+            return "skipped"
         records[key] = (kg, values[1], None if rules["only_on"] == "update" else values[2])
         return "inserted"
     old = records[key]
