@@ -127,8 +127,7 @@ def test_rows_of_several_files_say_which_and_come_in_the_order_of_people(folder)
 def test_the_story_of_a_record_names_its_own_file(folder, run):
     for week in (1, 2):
         text_file(folder / f"week{week}.csv", [["k", "n"], [week, week]])
-    target = database(folder / "a.db", "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER)", "t", ())
-    assert run("load", "week1.csv", "week2.csv", "--into", target).status in (0, 2)
+    database(folder / "a.db", "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER)", "t", ())
     (folder / "job.toml").write_text('[incoming]\nat = "week*.csv"\n[target]\nat = "a.db#t"\n')
     assert run("load", "--job", "job.toml").status == 0
     told = json.loads(run("runs", "--record", "2", "--json").out)["changes"]
