@@ -1,12 +1,8 @@
 """What the tests share: the installed program, and small databases and sheets in a temporary folder."""
 
 import csv
-import json
 import sqlite3
-import subprocess
-import sysconfig
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -14,11 +10,11 @@ import pytest
 from openpyxl import Workbook
 
 import servers
+from program import Ended, Programs
 from tidymerge import Limits, Most
 
 pytest.register_assert_rewrite("contract", "server_contract")
 
-PROGRAM = str(Path(sysconfig.get_path("scripts")) / "tidymerge")
 EVERYTHING = Most(100, "target")
 NO_LIMITS = Limits(EVERYTHING, Most(10**9), Most(100, "incoming"))
 HIVES = """CREATE TABLE hives (
@@ -29,19 +25,6 @@ HIVE_ROWS = (
     ("L01", 2, "yellow", "7.250", "2026-05-01", None),
     ("M02", 1, None, 3, None, "new frame"),
 )
-
-
-@dataclass
-class Ended:
-    """How a run of the program ended."""
-
-    status: int
-    out: str
-    err: str
-
-    @property
-    def receipt(self) -> dict[str, Any]:
-        return json.loads(self.out)
 
 
 @pytest.fixture(autouse=True)
@@ -59,15 +42,32 @@ def folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     return tmp_path
 
 
-@pytest.fixture
-def run(folder: Path) -> Callable[..., Ended]:
-    """Run the installed program in the folder, without a terminal."""
+@pytest.fixture(scope="session")
+def programs(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Programs]:
+    """What runs the program quickly."""
+    found = Programs(tmp_path_factory.mktemp("programs"))
+    yield found
+    found.close()
 
-    def run(*arguments: str, stdin: bytes = b"") -> Ended:
-        done = subprocess.run([PROGRAM, *arguments], cwd=folder, input=stdin, capture_output=True, check=False)
-        return Ended(done.returncode, done.stdout.decode(), done.stderr.decode())
+
+@pytest.fixture
+def run(folder: Path, programs: Programs) -> Callable[..., Ended]:
+    """Run the program in the folder, without a terminal."""
+
+    def run(*arguments: str, stdin: bytes = b"", script: str | None = None, **environment: str) -> Ended:
+        return programs.run(arguments, folder, stdin, script, **environment)
 
     return run
+
+
+@pytest.fixture
+def on_terminal(folder: Path, programs: Programs) -> Callable[..., tuple[str, int]]:
+    """Run the program on a terminal; what it showed, and its status."""
+
+    def on_terminal(*arguments: str, answer: bytes = b"", **environment: str) -> tuple[str, int]:
+        return programs.on_terminal(arguments, folder, answer, **environment)
+
+    return on_terminal
 
 
 def database(path: Path, script: str = HIVES, table: str = "hives", rows: Any = HIVE_ROWS) -> str:

@@ -74,7 +74,10 @@ def apply(records, key, values, cleared, rules):
         values = (Decimal("1.5"), *values[1:])
     new = tuple(changed(at, old[at], values[at], cleared and at == 2, rules) for at in range(3))
     if new == old or (rules["only_on"] == "update" and new[:2] == old[:2]):
-        return "unchanged"
+        free = rules | {"kg_when": None, "blanks": "keep" if rules["blanks"] == "fill-only" else rules["blanks"]}
+        compared = range(2 if rules["only_on"] == "update" else 3)
+        said = [changed(at, old[at], values[at], cleared and at == 2, free) for at in compared]
+        return "skipped" if said != list(old[: len(said)]) else "unchanged"
     later = values[1] is not None and old[1] is not None and values[1] >= old[1]
     if not rules["updates"] or (rules["update_when"] and not later):
         return "skipped"

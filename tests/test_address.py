@@ -4,7 +4,7 @@ from urllib.parse import unquote, urlsplit
 
 import pytest
 
-from tidymerge.address import parse, without_password
+from tidymerge.address import parse, same_place, same_table, without_password
 
 
 @pytest.mark.parametrize(
@@ -40,3 +40,22 @@ def test_a_password_from_the_environment_may_hold_any_character(monkeypatch):
     address = parse("mariadb://alma:${SECRET}@h:3307/coop#t")
     assert str(address) == "mariadb://alma@h:3307/coop#t"
     assert unquote(urlsplit(address.server).password) == "p/a:s@s#%?"
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "same"),
+    [
+        ("coop.db#hives", "./coop.db", True), ("link.db", "coop.db", True), ("coop.db", "other.db", False),
+        ("postgresql://alma@db.example.org/coop#a", "postgresql://bo:x@DB.example.org:5432/coop#b", True),
+        ("postgresql://db.example.org/coop", "postgresql://db.example.org/other", False),
+        ("mysql://h/coop", "mariadb://h:3306/coop", True), ("mariadb://h/coop", "mariadb://h:3307/coop", False),
+        ("mariadb://localhost/c?unix_socket=/a", "mariadb://localhost/c?unix_socket=/b", False),
+        ("coop.db", "postgresql://h/coop.db", False),
+    ],
+)  # fmt: skip
+def test_places_are_compared_and_not_their_spelling(folder, one, other, same):
+    (folder / "coop.db").touch()
+    (folder / "link.db").symlink_to("coop.db")
+    assert same_place(one, other) is same
+    assert same_table("coop.db#a", "link.db#a")
+    assert not same_table("coop.db#a", "link.db#b")

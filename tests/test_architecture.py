@@ -3,6 +3,7 @@
 import ast
 import json
 import re
+import shlex
 import subprocess
 import sys
 from pathlib import Path
@@ -19,12 +20,24 @@ SOURCE = ROOT / "src" / "tidymerge"
 # What each part may import of our own and, for the core, of others'. Source: section 7 of the design.
 OWN = {
     "core": {"model", "changes", "errors", "core", "receipt", "rules", "run"},
-    "history": {"on_disk", "model", "changes", "errors", "core", "receipt", "run", "history"},
+    "history": {"on_disk", "settings", "model", "changes", "errors", "core", "receipt", "receipt_form", "run"}
+    | {"history"},
     # The database sources share their connections with the targets.
-    "sources": {"ports", "model", "changes", "errors", "address", "core", "sources", "targets"},
-    "targets": {"on_disk", "ports", "model", "changes", "errors", "address", "core", "sources", "targets"},
+    "sources": {"ports", "settings", "model", "changes", "errors", "address", "core", "sources", "targets"},
+    "targets": {"on_disk", "ports", "settings", "model", "changes", "errors", "address", "core", "sources", "targets"},
     "job": {"sources", "model", "changes", "errors", "core", "job", "rules"},
-    "reports": {"model", "changes", "errors", "receipt", "reports", "address", "core", "run"},
+    "reports": {
+        "on_disk",
+        "model",
+        "changes",
+        "errors",
+        "receipt",
+        "receipt_form",
+        "reports",
+        "address",
+        "core",
+        "run",
+    },
 }
 CORE_MAY_USE = {"numpy", "pyarrow", "sqlglot"}
 
@@ -91,6 +104,7 @@ def test_every_error_is_in_the_tree_and_in_the_documents():
 
 
 def test_drivers_errors_have_a_place_and_an_unknown_one_is_still_a_sentence():
+    from tidymerge.targets.sql.database import ConstraintBroken
     from tidymerge.targets.sqlite.session import translated
 
     for said, kind in {
@@ -99,10 +113,12 @@ def test_drivers_errors_have_a_place_and_an_unknown_one_is_still_a_sentence():
         "IO: database or disk is full": errors.TargetFull,
         "IO: file is not a database": errors.TargetUnreadable,
         "INTERNAL: something never seen": errors.WriteRefused,
+        "INVALID_ARGUMENT: [SQLite] Failed to prepare query: no such column: disk full\nquery: is locked": errors.WriteRefused,
+        "IO: Failed to step query: UNIQUE constraint failed: full.database is locked": ConstraintBroken,
     }.items():
         error = translated(RuntimeError(said), Path("coop.db"))
         assert type(error) is kind
-        assert "coop.db" in str(error)
+        assert "coop.db" in str(error) or kind is ConstraintBroken
 
 
 def test_help_imports_nothing_heavy():
@@ -114,20 +130,68 @@ def test_help_imports_nothing_heavy():
     )
 
 
-def test_the_documents_show_real_files_and_commands(run, folder):
-    """The receipt in the documents has the keys of a real one; the commands of the README's tour run."""
-    run("demo")
-    receipt = json.loads(
-        run("preview", "tidymerge-demo/week32.xlsx", "--into", "tidymerge-demo/coop.db#hives", "--json").out
+def test_the_tour_of_the_readme_is_true(run, folder):
+    """Its commands run one after the other as they stand there, and what they count is what the text says."""
+    page = (ROOT / "README.md").read_text("utf-8")
+    tour = page[page.index("## Five minutes") :]
+    steps = [(line.replace("'", "").split(), tour[at:]) for at, line in _commands(tour)]
+    assert len(steps) >= 7
+    counts = {}
+    for words, _ in steps:
+        ended = run(*words)
+        assert ended.status in (0, 3), f"{words}: {ended.err}"
+        if words[0] in ("preview", "load"):
+            counts.setdefault(words[0], []).append(_tally(ended.out))
+    said = " ".join(tour.split())
+    rows, first, again = counts["preview"][0], *counts["load"]
+    assert (
+        f"of {rows['read']} rows read, {rows['inserted']} would be inserted, {rows['updated']} updated in 12 fields, "
+        f"{rows['unchanged']} are unchanged, {rows['skipped']} are totals and skipped, and {rows['rejected']} are rejected"
+    ) in said
+    assert first == rows
+    assert f"all {first['inserted'] + first['updated']} written records" in said
+    assert (
+        f"{again['inserted']} rows are inserted, {again['updated']} updated and {again['unchanged']} unchanged" in said
     )
+    undone = run("undo", json.loads(run("runs", "--json").out)["runs"][1]["run"], "--yes")
+    assert f"{first['updated']} records have their earlier values again and {first['inserted']} are gone" in said
+    assert f"{first['inserted']} deleted records are gone" in undone.out
+    assert run("demo", "--fresh", "tour").status == 2  # others' files are in it by now
+
+
+def _commands(text):
+    return [(found.start(), found[1]) for found in re.finditer(r"^\$ tidymerge (.*)$", text, re.MULTILINE)]
+
+
+def _tally(shown):
+    words = ("read", "inserted", "updated", "unchanged", "skipped", "rejected")
+    return {word: int(re.search(rf"^ +(\d+)  (?:rows )?{word}\b", shown, re.MULTILINE)[1]) for word in words}
+
+
+def test_the_examples_of_the_guide_run_as_written(run, folder):
+    """Its Python, and each command that can stand alone with the demo's files."""
+    run("demo", "--fresh", ".")
+    guide = (ROOT / "docs" / "guide.md").read_text("utf-8")
+    code = guide[guide.index("```python") + 10 :].partition("```")[0]
+    ended = run(script=code)
+    assert ended.status == 0, ended.err + ended.out
+    text = guide.replace("\\\n", " ")
+    for wanted in ("--add-column Weather --most", "--expect "):
+        (line,) = [
+            line
+            for line in text.splitlines()
+            if line.startswith("    tidymerge load") and wanted in line.replace("  ", "")
+        ]
+        ended = run(*shlex.split(line)[1:])
+        assert ended.status == 3, ended.err
+
+
+def test_the_receipt_in_the_documents_has_the_keys_of_a_real_one(run, folder):
+    run("demo", "--fresh", "here")
+    receipt = json.loads(run("preview", "here/week32.xlsx", "--into", "here/coop.db#hives", "--json").out)
     page = (ROOT / "docs" / "receipt.md").read_text("utf-8")
     keys = {*receipt, *receipt["incoming"], *receipt["rows"], *receipt["tables"][0], *receipt["rejects"]}
     assert [key for key in sorted(keys) if f"`{key}`" not in page] == []
-    tour = re.findall(r"^\$ tidymerge (.*)$", (ROOT / "README.md").read_text("utf-8"), re.MULTILINE)
-    assert len(tour) >= 5
-    for line in tour:
-        ended = run(*line.replace("'", "").split())
-        assert ended.status in (0, 3), f"{line}: {ended.err}"
 
 
 def test_the_example_job_runs_and_the_references_have_every_word(run, folder):
@@ -142,6 +206,14 @@ def test_the_example_job_runs_and_the_references_have_every_word(run, folder):
             assert f"`{field.alias or name}`" in page, name
     expressions = (ROOT / "docs" / "expressions.md").read_text("utf-8")
     assert [name for name in FUNCTIONS if f"`{name}" not in expressions] == []
+
+
+def test_every_setting_is_in_the_documents_and_read_in_one_place():
+    page = (ROOT / "docs" / "settings.md").read_text("utf-8")
+    names = set(re.findall(r"TIDYMERGE_\w+", (SOURCE / "settings.py").read_text("utf-8")))
+    assert names == set(re.findall(r"^\| `(TIDYMERGE_\w+)`", page, re.MULTILINE))
+    for path in set(SOURCE.rglob("*.py")) - {SOURCE / "settings.py"}:
+        assert not re.search(r"environ(\.get\(|\[)\W*TIDYMERGE_", path.read_text("utf-8")), path
 
 
 def test_the_screenshots_that_the_readme_shows_are_there():

@@ -1,14 +1,16 @@
 """Bad input: a sentence that says what to do, the right exit status, and a table that is as it was."""
 
+import os
 import re
 import sqlite3
 import stat
 import subprocess
 import sys
+import time
 
 import pytest
 
-from conftest import PROGRAM, database, sheet, stored, text_file
+from conftest import database, sheet, stored, text_file
 
 GOOD = [["Apiary code", "Hive no.", "Queen colour"], ["L01", 1, "red"]]
 
@@ -138,10 +140,33 @@ def test_target(run, hives, folder, target, status, code, words):
 def test_a_locked_database_is_named(run, hives, folder):
     holder = sqlite3.connect(folder / "coop.db", isolation_level=None)
     holder.execute("BEGIN IMMEDIATE")
-    ended = run("load", text_file(folder / "good.csv", GOOD), "--into", hives)
+    ended = run("load", text_file(folder / "good.csv", GOOD), "--into", hives, TIDYMERGE_LOCK_WAIT="1")
     holder.execute("ROLLBACK")
-    assert (ended.status, "target-locked" in ended.err) == (1, True), ended.err
+    assert (ended.status, "also after 1 seconds" in ended.err, "target-locked" in ended.err) == (1, True, True)
     assert run("load", "good.csv", "--into", hives).status == 0
+
+
+def test_a_locked_database_is_waited_for_and_loads_at_once_come_one_after_the_other(hives, folder, programs):
+    """One of them comes first; the others must neither fail nor decide on what they read before it."""
+    files = [
+        text_file(folder / f"{who}.csv", [GOOD[0], ["L01", 1, who], [who, 1, who]]) for who in ("red", "blue", "pink")
+    ]
+    holder = sqlite3.connect(folder / "coop.db", isolation_level=None)
+    holder.execute("BEGIN IMMEDIATE")
+    all_of_them = [programs.start(["load", file, "--into", hives, "--yes"], folder) for file in files]
+    time.sleep(1)  # all are at the door by then
+    holder.execute("ROLLBACK")
+    assert [running.wait() for running in all_of_them] == [0, 0, 0]
+    assert {row[2] for row in stored(hives) if row[0] in (b"red", b"blue", b"pink")} == {b"red", b"blue", b"pink"}
+
+
+@pytest.mark.parametrize("name", ["LOCK_WAIT", "KEEP_DAYS", "LARGE_FILE", "ROWS_AT_ONCE"])
+def test_a_setting_that_cannot_be_read_is_named_when_it_is_needed(run, hives, folder, name):
+    setting, before = {"TIDYMERGE_LARGE_FILE": "1", f"TIDYMERGE_{name}": "30 s"}, stored(hives)
+    ended = run("load", text_file(folder / "good.csv", GOOD), "--into", hives, "--yes", **setting)
+    assert (ended.status, "bad-setting" in ended.err, f"TIDYMERGE_{name}" in ended.err) == (2, True, True), ended.err
+    assert stored(hives) == before
+    assert run("--version", **setting).status == 0
 
 
 def test_a_read_only_database_can_be_previewed_but_not_loaded(run, hives, folder):
@@ -155,7 +180,7 @@ def test_a_read_only_database_can_be_previewed_but_not_loaded(run, hives, folder
     assert (folder / "coop.db").read_bytes() == bytes(data)
 
 
-def test_a_full_disk_leaves_the_table_as_it_was(folder):
+def test_a_full_disk_leaves_the_table_as_it_was(run, folder):
     target = database(folder / "coop.db")
     incoming = text_file(folder / "many.csv", [GOOD[0], *([f"X{at}", at, "red"] for at in range(20_000))])
     before, size = stored(target), (folder / "coop.db").stat().st_size
@@ -163,9 +188,8 @@ def test_a_full_disk_leaves_the_table_as_it_was(folder):
         "import resource, sys; from tidymerge.cli.app import main; "
         f"resource.setrlimit(resource.RLIMIT_FSIZE, ({size} + 300_000, -1)); main()"
     )
-    command = [sys.executable, "-c", limited, "load", incoming, "--into", target, "--yes", "--most-inserted", "20000"]
-    done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
-    assert (done.returncode, "target-full" in done.stderr) == (1, True), done.stderr
+    done = run("load", incoming, "--into", target, "--yes", "--most-inserted", "20000", script=limited)
+    assert (done.status, "target-full" in done.err) == (1, True), done.err
     assert stored(target) == before
 
 
@@ -173,7 +197,7 @@ def test_rejects_that_cannot_be_written_stop_the_load(run, hives, folder):
     before = stored(hives)
     incoming = text_file(folder / "bad.csv", [["Apiary code", "Hive no."], ["L09", "x"], ["L10", "1"]])
     ended = run("load", incoming, "--into", hives, "--yes", "--rejects", "nowhere/r.csv")
-    assert (ended.status, "nowhere/r.csv" in ended.err) == (2, True)
+    assert (ended.status, "no folder nowhere" in ended.err) == (2, True)
     assert stored(hives) == before
 
 
@@ -240,11 +264,8 @@ def test_the_database_file_keeps_its_mode_and_owner(run, hives, folder):
     assert {path.name for path in folder.iterdir()} == {"coop.db", "good.csv"}
 
 
-def test_debug_shows_where(folder, hives):
-    done = subprocess.run(
-        [PROGRAM, "--debug", "preview", "none.csv", "--into", hives], capture_output=True, text=True, check=False
-    )
-    assert "Traceback" in done.stderr
+def test_debug_shows_where(run, hives):
+    assert "Traceback" in run("--debug", "preview", "none.csv", "--into", hives).err
 
 
 @pytest.mark.parametrize(("scheme", "package"), [("postgresql", "psycopg"), ("mariadb", "pymysql")])
@@ -256,3 +277,67 @@ def test_a_driver_that_is_not_installed_is_named_with_its_command(scheme, packag
     ended = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=False)
     assert f"MissingPackage: {'PostgreSQL' if scheme == 'postgresql' else 'MariaDB'} needs the package" in ended.stderr
     assert re.search(rf"pip install '?{package}", ended.stderr, re.IGNORECASE)
+
+
+DEEP = 100_000
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "arguments"),
+    [
+        ("deep.json", "[" * DEEP + "]" * DEEP, ("deep.json", "--into", "{hives}")),
+        ("deep.jsonl", '{"a":' * DEEP + "1" + "}" * DEEP, ("deep.jsonl", "--into", "{hives}")),
+        ("deep.toml", "a = " + "[" * DEEP + "]" * DEEP, ("good.csv", "--job", "deep.toml")),
+        ("x", "", ("good.csv", "--into", "{hives}", "--skip-when", "(" * 2000 + "1 = 1" + ")" * 2000)),
+        ("x", "", ("good.csv", "--into", "{hives}", "--skip-when", "1 = 1" + " + 1" * 3000)),
+        *(("x", "", ("good.csv", "--into", "{hives}", "--encoding", name)) for name in ("base64", "rot13", "undefined", "nonsense", "a\0b")),
+    ],
+    ids=lambda value: value[:12] if isinstance(value, str) else None,
+)  # fmt: skip
+def test_what_is_odd_is_an_error_of_ours(run, hives, folder, name, content, arguments):
+    (folder / name).write_text(content)
+    text_file(folder / "good.csv", GOOD)
+    arguments = [argument.format(hives=hives) for argument in arguments]
+    if any("\0" in argument for argument in arguments):
+        return  # no process takes such an argument
+    ended = run("preview", *arguments)
+    assert ended.status in (1, 2), ended.out
+    assert "(docs/errors.md#" in ended.err, ended.err[:300]
+    assert len(ended.err) < 5000
+
+
+def test_a_temporary_folder_that_can_not_be_used_is_named(run, hives, folder):
+    before = stored(hives)
+    (folder / "file").touch()
+    working = "import tempfile\ntempfile.tempdir = '{}'\nfrom tidymerge.cli.app import main\nmain()"
+    for place in (folder / "file", folder / "none"):
+        ended = run(
+            "load", text_file(folder / "good.csv", GOOD), "--into", hives, "--yes", script=working.format(place)
+        )
+        assert (ended.status, "no-room" in ended.err, "TMPDIR" in ended.err) == (1, True, True), ended.err
+    full = (
+        "import errno, os\nfrom tidymerge import splitting\nfrom tidymerge.cli.app import main\n"
+        "def full(*_):\n    raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))\nsplitting._Spill.add = full\nmain()"
+    )
+    rows = [GOOD[0], *(["X", at, "red"] for at in range(100))]
+    small = {"TIDYMERGE_LARGE_FILE": "1", "TIDYMERGE_ROWS_AT_ONCE": "10"}
+    ended = run("load", text_file(folder / "many.csv", rows), "--into", hives, "--yes", script=full, **small)
+    assert (ended.status, "no-room" in ended.err) == (1, True), ended.err
+    assert stored(hives) == before
+
+
+def test_what_a_killed_run_left_in_the_temporary_folder_goes_with_the_next(run, hives, folder, programs):
+    place = folder / "tmp"
+    place.mkdir()
+    killed = (
+        "import os, signal\nfrom tidymerge import flow\nfrom tidymerge.cli.app import main\n"
+        "flow.decide_all = lambda *_: os.kill(os.getpid(), signal.SIGKILL)\nmain()"
+    )
+    text_file(folder / "good.csv", GOOD)
+    assert run("preview", "good.csv", "--into", hives, script=killed, TMPDIR=str(place)).status == -9
+    assert len(list(place.iterdir())) == 1
+    (place / "tidymerge-mine").mkdir()  # without a lock, so nobody's
+    for folder_of_ours in place.iterdir():
+        os.utime(folder_of_ours, (1, 1))
+    assert run("preview", "good.csv", "--into", hives, TMPDIR=str(place)).status == 0
+    assert list(place.iterdir()) == []

@@ -3,16 +3,11 @@
 import csv
 import io
 import json
-import os
-import pty
-import select
 import sqlite3
-import subprocess
-import time
 
 import pytest
 
-from conftest import HIVES, PROGRAM, database, sheet, stored, text_file
+from conftest import HIVES, database, sheet, stored, text_file
 
 SHEET = [
     ["Weekly inspections"],
@@ -206,12 +201,14 @@ def test_the_demo_tells_the_truth_at_every_step(run, folder):
     steps = ended.out.split("─" * 100)
     assert "$ tidymerge look" in steps[1]
     assert 'where = "email"' in steps[2]
-    assert "skip_when" in steps[3]
+    assert "skip_when" in steps[2]
+    assert "update_when" in steps[3]
     tally = ("31  rows read", "2  inserted", "6  updated (12 fields)", "13  unchanged", "4  skipped", "6  rejected")
     for words in (*tally, "Nothing was written", "found in keepers by email"):
         assert words in steps[4], words
     assert "Committed. All 8 written records read back equal." in steps[5]
     assert "Nothing to write" in steps[6]
+    assert "Warning:" not in ended.out
     rows = {row[:2]: row for row in stored(f"{folder}/tidymerge-demo/coop.db#hives")}
     assert len(rows) == 26
     assert rows[b"101", 4][2] is not None
@@ -224,41 +221,16 @@ def test_the_demo_tells_the_truth_at_every_step(run, folder):
     assert (refused.status, "mine.txt" in refused.err) == (2, True)
 
 
-def test_on_a_terminal_a_load_asks_first(folder, hives):
+def test_on_a_terminal_a_load_asks_first(on_terminal, folder, hives):
     incoming = sheet(folder / "week.xlsx", SHEET[:5])
     for answer, rows in ((b"n\n", 12.5), (b"y\n", 12.5)):
-        shown, status = on_terminal([PROGRAM, "load", incoming, "--into", hives], answer, folder)
-        assert "Write 1 change?" in shown
+        shown, status = on_terminal("load", incoming, "--into", hives, answer=answer)
+        assert "Update 1 of 3 records in" in shown
         assert status == (4 if answer == b"n\n" else 0), shown
         assert stored(hives)[0][4] == (b"2026-05-01" if answer == b"n\n" else b"2026-05-09")
         assert stored(hives)[0][3] == rows
     assert "\x1b[3" in shown
-    assert "\x1b[3" not in on_terminal([PROGRAM, "preview", incoming, "--into", hives], b"", folder, NO_COLOR="1")[0]
-
-
-def on_terminal(command, answer, folder, **environment):
-    """Run a command on a terminal of its own, type the answer when asked; what it showed, and its status."""
-    ours, theirs = pty.openpty()
-    process = subprocess.Popen(
-        command, stdin=theirs, stdout=theirs, stderr=theirs, cwd=folder, close_fds=True,
-        env={**os.environ, "TERM": "xterm-256color", "COLUMNS": "120", **environment},
-    )  # fmt: skip
-    os.close(theirs)
-    shown, until, asked = b"", time.monotonic() + 60, False
-    while time.monotonic() < until:
-        if select.select([ours], [], [], 0.2)[0]:
-            try:
-                chunk = os.read(ours, 65536)
-            except OSError:
-                break
-            if not chunk:
-                break
-            shown += chunk
-        if b"[y/N]" in shown and not asked:
-            os.write(ours, answer)
-            asked = True
-    os.close(ours)
-    return shown.decode(), process.wait(10)
+    assert "\x1b[3" not in on_terminal("preview", incoming, "--into", hives, NO_COLOR="1")[0]
 
 
 def test_a_table_with_a_key_of_its_own_needs_no_key_option(run, folder):

@@ -2,12 +2,10 @@
 
 import json
 import signal
-import subprocess
-import sys
 
 import pytest
 
-from conftest import PROGRAM, database, stored, text_file
+from conftest import database, stored, text_file
 
 _STOP_AT = """
 import os, signal, sys
@@ -16,8 +14,8 @@ from tidymerge.history import folder
 from tidymerge.targets.sql import target
 from tidymerge.targets.sqlite import session
 from tidymerge.cli.app import main
-where, number = sys.argv.pop(1), int(sys.argv.pop(1))
-owner, name, when = {
+where, number = {!r}, {}
+owner, name, when = {{
     "after the lock": (target.SqlTarget, "describe", "after"),
     "after staging": (target.SqlTarget, "stage", "after"),
     "after the first statement": (session.Session, "change", "after"),
@@ -27,7 +25,7 @@ owner, name, when = {
     "after the commit": (session.Session, "commit", "after"),
     "before the log is settled": (folder.FolderRecording, "settle", "before"),
     "while an earlier run is looked at": (recording, "committed", "before"),
-}[where]
+}}[where]
 original = getattr(owner, name)
 def stopping(*arguments, **options):
     if when == "before":
@@ -53,45 +51,43 @@ POINTS = [
 
 @pytest.fixture
 def big(folder):
-    """A table of 20,000 hives and a sheet that changes half of them and adds as many."""
-    rows = [(f"A{at // 100:04}", at % 100, "white", 1.5, None, None) for at in range(20_000)]
+    """A table of 2,000 hives and a sheet that changes half of them and adds as many."""
+    rows = [(f"A{at // 100:04}", at % 100, "white", 1.5, None, None) for at in range(2000)]
     target = database(folder / "coop.db", rows=rows)
-    news = [(f"A{at // 100:04}", at % 100, "red" if at % 2 else "blue", 2.5) for at in range(10_000, 30_000)]
+    news = [(f"A{at // 100:04}", at % 100, "red" if at % 2 else "blue", 2.5) for at in range(1000, 3000)]
     return target, text_file(folder / "in.csv", [["apiary_code", "hive_no", "queen_colour", "honey_kg"], *news])
 
 
 def states(big):
     """The table before and after the load."""
     before = stored(big[0])
-    copy = before[:10_000] + [(*row[:2], b"red" if row[1] % 2 else b"blue", 2.5, *row[4:]) for row in before[10_000:]]
+    copy = before[:1000] + [(*row[:2], b"red" if row[1] % 2 else b"blue", 2.5, *row[4:]) for row in before[1000:]]
     added = [
         (f"A{at // 100:04}".encode(), at % 100, b"red" if at % 2 else b"blue", 2.5, None, None)
-        for at in range(20_000, 30_000)
+        for at in range(2000, 3000)
     ]
     return before, copy + added
 
 
 @pytest.mark.parametrize("number", [signal.SIGKILL, signal.SIGINT, signal.SIGTERM])
 @pytest.mark.parametrize("point", POINTS)
-def test_stopped_at_a_point(big, point, number, folder):
+def test_stopped_at_a_point(run, big, point, number):
     before, after = states(big)
-    command = [sys.executable, "-c", _STOP_AT, point, str(int(number)), "load", big[1], "--into", big[0], "--yes"]
-    done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
+    load = ("load", big[1], "--into", big[0], "--yes")
+    done = run(*load, script=_STOP_AT.format(point, int(number)))
     late = ("after the commit", "before the log is settled")
     committed = point in late or (point == "before the commit" and number != signal.SIGKILL)
     assert stored(big[0]) == (after if committed else before)
     if number == signal.SIGKILL:
-        assert done.returncode == -signal.SIGKILL
+        assert done.status == -signal.SIGKILL
     elif committed:  # the commit was under way: the signal came too late, and what is said is true
-        assert (done.returncode, "Committed" in done.stdout) == (0, True), done.stderr
+        assert (done.status, "Committed" in done.out) == (0, True), done.err
     else:
-        assert (done.returncode, done.stderr) == (
+        assert (done.status, done.err) == (
             1,
             "tidymerge: Interrupted; nothing was written. (docs/errors.md#interrupted)\n",
         )
-    noticed = json.loads(
-        subprocess.run([PROGRAM, "runs", "--json"], cwd=folder, check=True, capture_output=True).stdout
-    )
+    noticed = json.loads(run("runs", "--json").out)
     told = {"after the log is sealed": "had not committed", "before the commit": "had not committed"} | dict.fromkeys(
         late, "had committed"
     )
@@ -100,38 +96,56 @@ def test_stopped_at_a_point(big, point, number, folder):
     ends = [(run["state"], run["settled"]) for run in noticed["runs"]]
     recorded = committed or point in told or number != signal.SIGKILL
     assert ends == [("loaded" if committed else "failed", True)] * recorded
-    again = subprocess.run([PROGRAM, "load", big[1], "--into", big[0], "--yes"], cwd=folder, check=False)
-    assert again.returncode == 0
+    assert run(*load).status == 0
     assert stored(big[0]) == after
 
 
-def test_an_undo_that_is_asked_to_end_leaves_the_load_as_it_was(big, folder):
+def test_an_undo_that_is_asked_to_end_leaves_the_load_as_it_was(run, big):
     _, after = states(big)
-    subprocess.run([PROGRAM, "load", big[1], "--into", big[0], "--yes"], cwd=folder, check=True)
-    command = [
-        sys.executable,
-        "-c",
-        _STOP_AT,
-        "after all is written",
-        str(int(signal.SIGTERM)),
-        "undo",
-        "last",
-        "--yes",
-    ]
-    done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
-    assert (done.returncode, "Interrupted; nothing was written." in done.stderr) == (1, True)
+    assert run("load", big[1], "--into", big[0], "--yes").status == 0
+    done = run("undo", "last", "--yes", script=_STOP_AT.format("after all is written", int(signal.SIGTERM)))
+    assert (done.status, "Interrupted; nothing was written." in done.err) == (1, True)
     assert stored(big[0]) == after
 
 
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
-def test_a_load_that_is_asked_to_end_while_it_looks_at_an_earlier_run_ends(big, folder, number):
+def test_a_load_that_is_asked_to_end_while_it_looks_at_an_earlier_run_ends(run, big, number):
     before, after = states(big)
-    load = ["load", big[1], "--into", big[0], "--yes"]
-    cut_off = [sys.executable, "-c", _STOP_AT, "after the log is sealed", str(int(signal.SIGKILL)), *load]
-    assert subprocess.run(cut_off, cwd=folder, capture_output=True, check=False).returncode == -signal.SIGKILL
-    asked = [sys.executable, "-c", _STOP_AT, "while an earlier run is looked at", str(int(number)), *load]
-    done = subprocess.run(asked, cwd=folder, capture_output=True, text=True, check=False)
-    assert (done.returncode, "Interrupted; nothing was written." in done.stderr) == (1, True), done.stderr
+    load = ("load", big[1], "--into", big[0], "--yes")
+    cut_off = run(*load, script=_STOP_AT.format("after the log is sealed", int(signal.SIGKILL)))
+    assert cut_off.status == -signal.SIGKILL
+    done = run(*load, script=_STOP_AT.format("while an earlier run is looked at", int(number)))
+    assert (done.status, "Interrupted; nothing was written." in done.err) == (1, True), done.err
     assert stored(big[0]) == before
-    assert subprocess.run([PROGRAM, *load], cwd=folder, capture_output=True, check=False).returncode == 0
+    assert run(*load).status == 0
     assert stored(big[0]) == after
+
+
+@pytest.mark.parametrize("way", ["by a link", "with a log of its own"])
+def test_a_run_that_was_cut_off_is_not_taken_for_the_one_that_wrote_the_same(
+    run, big, folder, home, tmp_path_factory, way
+):
+    """It had not committed; the same sheet, loaded by another way, makes the table hold what it would have written."""
+    (folder / "other").symlink_to(folder)
+    load = ("load", big[1], "--into", big[0], "--yes")
+    assert run(*load, script=_STOP_AT.format("after the log is sealed", int(signal.SIGKILL))).status == -signal.SIGKILL
+    if way == "by a link":
+        again = run("load", big[1], "--into", f"{folder}/other/coop.db#hives", "--yes", "--json")
+        assert "had not committed" in str(again.receipt["notes"])  # settled before, as it is the same place
+    else:
+        run(*load, TIDYMERGE_HOME=str(tmp_path_factory.mktemp("theirs")))
+        (note,) = json.loads(run("runs", "--json").out)["notes"]
+        assert "unless somebody without this log wrote the same values" in note
+
+
+def test_a_later_run_of_the_log_leaves_a_doubt_that_is_said(run, big, folder, home):
+    load = ("load", big[1], "--into", big[0], "--yes")
+    assert run(*load, script=_STOP_AT.format("after the log is sealed", int(signal.SIGKILL))).status == -signal.SIGKILL
+    (cut,) = (home / "runs").glob("*.json")
+    entry, changes = cut.read_bytes(), cut.with_suffix(".parquet").read_bytes()
+    later = run(*load, "--json").receipt["run"]  # which settles the one before
+    cut.write_bytes(entry)  # as if it could not have been settled then
+    cut.with_suffix(".parquet").write_bytes(changes)
+    cut.with_suffix(".lock").touch()
+    (note,) = json.loads(run("runs", "--json").out)["notes"]
+    assert f"the later run {later} wrote there too" in note

@@ -8,7 +8,7 @@ import pytest
 from openpyxl import Workbook
 
 import tidymerge
-from conftest import database, sheet, stored, text_file
+from conftest import NO_LIMITS, database, sheet, stored, text_file
 
 KEEPERS = """
 CREATE TABLE keepers (keeper_id INTEGER PRIMARY KEY, name TEXT NOT NULL, email TEXT NOT NULL COLLATE NOCASE UNIQUE,
@@ -127,14 +127,14 @@ ALL = 'k = "K"\na = "A"\nn = "N"\ns = "S"'
     [
         (ALL, "", (1, 3, 0, 0, 0), {"k1": ("old", 0, "2026-05-03"), "k2": ("new", 5, "2026-05-01"), "k3": ("-", 9, None), "k4": ("x", 4, None)}),
         (ALL, 'blanks = "clear"', (1, 3, 0, 0, 0), {"k1": (None, 0, "2026-05-03"), "k2": ("new", 5, "2026-05-01"), "k3": ("-", 9, None)}),
-        (ALL, 'blanks = "fill-only"', (1, 1, 2, 0, 0), {"k1": ("old", 1, "2026-05-01"), "k2": ("new", 2, "2026-05-02"), "k3": ("old", 3, None)}),
+        (ALL, 'blanks = "fill-only"', (1, 1, 0, 2, 0), {"k1": ("old", 1, "2026-05-01"), "k2": ("new", 2, "2026-05-02"), "k3": ("old", 3, None)}),
         (ALL, 'clear_mark = "-"', (1, 3, 0, 0, 0), {"k3": (None, 9, None)}),
         (ALL, 'update_when = "incoming.s >= existing.s"', (1, 1, 0, 2, 0), {"k1": ("old", 0, "2026-05-03"), "k2": (None, 2, "2026-05-02"), "k3": ("old", 3, None)}),
         (ALL, 'insert_when = "incoming.n > 5"', (0, 3, 0, 1, 0), {"k4": None}),
         (ALL, "inserts = false", (0, 3, 0, 1, 0), {"k4": None}),
         (ALL, "updates = false", (1, 0, 0, 3, 0), {"k1": ("old", 1, "2026-05-01"), "k4": ("x", 4, None)}),
         (ALL.replace('n = "N"', 'n = { from = "N", update_when = "greater" }'), "", (1, 3, 0, 0, 0), {"k1": ("old", 1, "2026-05-03"), "k2": ("new", 5, "2026-05-01")}),
-        ('k = "K"\na = { from = "A", update_when = "empty" }', "", (1, 1, 2, 0, 0), {"k2": ("new", 2, "2026-05-02"), "k3": ("old", 3, None)}),
+        ('k = "K"\na = { from = "A", update_when = "empty" }', "", (1, 1, 1, 1, 0), {"k2": ("new", 2, "2026-05-02"), "k3": ("old", 3, None)}),
         ('k = "K"\nn = { from = "N", only_on = "insert" }', "", (1, 0, 3, 0, 0), {"k1": ("old", 1, "2026-05-01"), "k4": (None, 4, None)}),
         ('k = "K"\nn = "N"\na = { from = "A", only_on = "update" }', "", (1, 3, 0, 0, 0), {"k1": ("old", 0, "2026-05-01"), "k2": ("new", 5, "2026-05-02"), "k4": (None, 4, None)}),
         ('k = "K"\na = { from = "A", only_on = "update" }', "", (1, 0, 3, 0, 0), {"k2": (None, 2, "2026-05-02")}),
@@ -337,3 +337,93 @@ def test_a_stored_value_that_its_type_cannot_hold_is_not_empty(folder, rule):
     receipt, rows = load(folder, [["K", "N"], ["k1", 1], ["k2", 2]], f'k = "K"\nd = {rule}', before=before)
     assert [row[3] for row in rows] == ["n/a", 2]
     assert "can't hold" in receipt.warnings[0]
+
+
+def test_a_draft_reads_the_row_of_names_that_the_load_reads(run, folder):
+    """Also where no name is the target's own: then the job says the row."""
+    target = database(folder / "t.db", "CREATE TABLE t (k TEXT PRIMARY KEY, n INTEGER)", "t", [("a", 1)])
+    sheet(
+        folder / "in.xlsx",
+        [["List of the year 2026"], [], ["Code", "Number"], ["a", 2], ["b", 3]],
+    )
+    assert run("draft", "in.xlsx", "--into", target, "--out", "j.toml").status == 0
+    text = (folder / "j.toml").read_text()
+    assert "header_row = 3" in text
+    (folder / "j.toml").write_text(f'{text.partition("[columns]")[0]}[columns]\nk = "Code"\nn = "Number"\n')
+    assert run("draft", "in.xlsx", "--into", target, "--out", "j.toml").status == 0
+    assert run("preview", "--job", "j.toml", "--key", "k", "--json").receipt["incoming"]["header_row"] == 3
+    assert "column names in row 3" in run("look", "in.xlsx").out
+
+
+def test_totals_are_left_out_by_a_draft_and_a_warning_where_they_would_be_inserted(run, folder):
+    target = database(
+        folder / "t.db", "CREATE TABLE t (k TEXT PRIMARY KEY, n INTEGER)", "t", [("a", 1), ("b", 1), ("c", 1)]
+    )
+    sheet(folder / "in.xlsx", [["K", "N"], ["a", 2], ["b", 3], ["c", 4], ["Grand total", 9]])
+    stopped = run("load", "in.xlsx", "--into", target)
+    assert (stopped.status, "looks like a total of other rows: row 5 (Grand total)" in stopped.out) == (4, True), (
+        stopped.out
+    )
+    run("draft", "in.xlsx", "--into", target, "--out", "j.toml")
+    loaded = run("load", "--job", "j.toml", "--most-updated", "3", "--yes", "--json")
+    assert (loaded.status, loaded.receipt["rows"]["skipped"], loaded.receipt["rows"]["inserted"]) == (0, 1, 0)
+    sheet(folder / "in.xlsx", [["K", "N"], ["a", 2], ["b", 3], ["c", 4], ["all of it", 9]])
+    assert "looks like a total" in run("preview", "in.xlsx", "--into", target).out
+    sheet(folder / "in.xlsx", [["K", "N"], ["a", 2], ["b", 3], ["c", 4], ["d", 8]])
+    assert "looks like a total" not in run("preview", "in.xlsx", "--into", target).out
+
+
+@pytest.mark.parametrize("large", ["10", "100000000"])
+def test_cells_that_are_merged_are_noted_and_filled_down(run, folder, large):
+    target = database(folder / "t.db", "CREATE TABLE t (a TEXT, n INTEGER, PRIMARY KEY (a, n))", "t", ())
+    book = Workbook()
+    for row in (["A", "N"], ["x", 1], [None, 2], [None, 3], ["y", 4]):
+        book.active.append(row)
+    book.active.merge_cells("A2:A4")
+    book.save(folder / "in.xlsx")
+    text_file(folder / "in.csv", [["A", "N"], ["x", 1], *([["", at] for at in range(2, 300)])])
+    shown = run("preview", "in.xlsx", "--into", target)
+    assert "Cells of A are merged over several rows, such as 2-4" in shown.out
+    (folder / "j.toml").write_text(f'[incoming]\nfill_down = "a"\n[target]\nat = "{target}"\n')
+    settings = {"TIDYMERGE_LARGE_FILE": large, "TIDYMERGE_ROWS_AT_ONCE": "20"}
+    for file, rows in (("in.xlsx", 4), ("in.csv", 299)):
+        ended = run("preview", file, "--job", "j.toml", "--json", **settings)
+        assert ended.receipt["rows"]["inserted"] == rows, ended.receipt
+    assert "are merged over" not in run("preview", "in.xlsx", "--job", "j.toml").out
+    assert "are merged over" in run("look", "in.xlsx").out
+
+
+def test_a_look_up_may_fold_the_letter_case(run, folder):
+    target = database(
+        folder / "t.db",
+        "CREATE TABLE t (k INTEGER PRIMARY KEY, p INTEGER); CREATE TABLE p (id INTEGER PRIMARY KEY, name TEXT); INSERT INTO p VALUES (7, 'Ärla'), (8, 'bo'), (9, 'Bo')",
+        "t",
+        (),
+    )
+    text_file(folder / "in.csv", [["K", "P"], [1, "äRLA"], [2, "BO"], [3, "no"]])
+    find = 'find = { in = "p", where = "name", take = "id", fold_case = true }'
+    (folder / "j.toml").write_text(f'[target]\nat = "{target}"\n[columns]\nk = "K"\np = {{ from = "P", {find} }}\n')
+    ended = run("load", "in.csv", "--job", "j.toml", "--yes", "--json", "--most-rejected", "9")
+    assert ended.receipt["rejects"]["reasons"] == {"several found": 1, "no such record": 1}
+    assert stored(target) == [(1, 7)]
+
+
+def test_a_blank_in_the_key_is_the_reason_whatever_else_is_wrong_with_the_row(folder):
+    target = database(folder / "t.db", "CREATE TABLE t (a INTEGER, b TEXT, n INTEGER, PRIMARY KEY (a, b))", "t", ())
+    rows = [
+        ["a", "b", "n"],
+        ["x", "", 1],
+        ["", "y", "many"],
+        ["x", "y", 1],
+        ["", "", ""],
+        [1, "y", "many"],
+        [1, "z", 1],
+    ]
+    receipt = tidymerge.load(
+        text_file(folder / "in.csv", rows), target, accept_warnings=True, limits=NO_LIMITS, rejects=folder / "r.csv"
+    )
+    whys = [line.partition(",")[2] for line in (folder / "r.csv").read_text("utf-8-sig").splitlines()[1:]]
+    assert ["blank key" in why for why in whys] == [True, True, False, False]
+    assert ["not a number" in why for why in whys] == [True, True, True, True]  # all of it is said
+    assert receipt.rejects.reasons == {"blank key": 2, "not a number": 2}
+    assert receipt.rows.inserted == 1

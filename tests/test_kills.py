@@ -6,14 +6,11 @@ Each round starts the program, kills it (SIGKILL) at a random moment of its work
 table in the state before or after, does the log's verdict say so, and does the same command, given again, complete?
 """
 
-import json
 import random
 import shutil
-import signal
 import sqlite3
-import subprocess
-import sys
 import time
+from pathlib import Path
 from urllib.parse import parse_qs, urlsplit
 
 import psycopg
@@ -30,18 +27,7 @@ from conftest import NO_LIMITS, text_file
 from strategies import LONG
 from tidymerge.past import past_runs
 
-ROWS = 3000
-# The program, with its imports done, waiting to be told to start: so that the moments are those of its work.
-_READY = """
-import json, sys
-import tidymerge.flow, tidymerge.cli.draw, tidymerge.cli.output, tidymerge.past, pyarrow.parquet, pydantic
-import tidymerge.targets.sqlite.database, tidymerge.targets.postgres.database, tidymerge.targets.mariadb.database
-import tidymerge.sources.csv, tidymerge.targets.files.workbook, tidymerge.targets.files.parquet
-from tidymerge.cli.app import main
-print("ready", flush=True)
-sys.argv[1:] = json.loads(sys.stdin.readline())
-main()
-"""
+ROWS = 3000 if LONG else 900
 SCHEMA = "CREATE TABLE hives (k INTEGER PRIMARY KEY, kg INTEGER, note VARCHAR(20))"
 KEPT = ", ".join(f"({at}, {at % 7}, 'kept')" for at in range(ROWS))
 
@@ -156,63 +142,38 @@ class ParquetFolder:
         return [parquet.ParquetFile(path).read() for path in sorted(self.path.glob("*.parquet"))]
 
 
-class Victims:
-    """The program, ready to be given a command and to be killed at it; the next one gets ready meanwhile."""
-
-    def __init__(self):
-        self.next = self.made()
-
-    def made(self):
-        return subprocess.Popen(
-            [sys.executable, "-c", _READY],
-            stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
-        )  # fmt: skip
-
-    def work(self, *command, seconds=None):
-        """Let one work, for so long if it is to be killed; how long it took."""
-        process = self.next
-        assert process.stdout.readline() == b"ready\n"
-        start = time.perf_counter()
-        process.stdin.write(json.dumps(command).encode() + b"\n")
-        process.stdin.flush()
-        if seconds is not None:
-            time.sleep(seconds)
-            process.send_signal(signal.SIGKILL)
-        process.communicate()
-        took = time.perf_counter() - start
-        self.next = self.made()
-        return took
-
-
-@pytest.fixture
-def victims():
-    made = Victims()
-    yield made
-    made.next.kill()
-    made.next.communicate()
+def work(programs, *command, seconds=None):
+    """Let the program work, for so long if it is to be killed; how long it took."""
+    start = time.perf_counter()
+    running = programs.start(command, Path())
+    if seconds is not None:
+        time.sleep(seconds)
+        running.kill()
+    running.wait()
+    return time.perf_counter() - start
 
 
 @pytest.mark.parametrize("kind", [Sqlite, Postgres, Mariadb, TextFile, Sheet, ParquetFolder])
-def test_the_table_is_never_half_changed_and_the_log_is_never_wrong(kind, folder, request, home, victims):
+def test_the_table_is_never_half_changed_and_the_log_is_never_wrong(kind, folder, request, home, programs):
     target = kind(folder, request)
     sheet = [["k", "kg", "note", "wind"], *([at, at % 5, "came", "west"] for at in range(ROWS // 2, ROWS * 3 // 2))]
     incoming = text_file(folder / "in.csv", sheet)
     load = ["load", incoming, "--into", target.address, "--yes", "--most-updated", "100%", "--key", "k"]
     load += ["--add-columns"] if kind.adds else []
     before, moments = target.rows(), random.Random(7)
-    longest = [victims.work(*load)]  # how late a load and an undo are killed; set by how often that was too late
+    longest = [work(programs, *load)]  # how late a load and an undo are killed; set by how often that was too late
     after = target.rows()
-    longest.append(victims.work("undo", "last"))
+    longest.append(work(programs, "undo", "last"))
     assert target.rows() == before != after
     seen = {True: 0, False: 0}
-    for _ in range(kind.rounds if LONG else 6):
+    for _ in range(kind.rounds if LONG else 4):
         loaded = target.rows() == after
         if loaded:
             wrote = next(one.run.name for one in past_runs().runs if one.run.wrote)
         else:
             wrote = None
             shutil.rmtree(home / "runs")
-        victims.work(*(["undo", wrote] if loaded else load), seconds=moments.uniform(0, 1.3 * longest[loaded]))
+        work(programs, *(["undo", wrote] if loaded else load), seconds=moments.uniform(0, 1.3 * longest[loaded]))
         runs = [one.run for one in past_runs().runs if one.run.name != wrote]  # settles what was cut off
         now = target.rows()
         assert now in (before, after)

@@ -19,6 +19,12 @@ BIG = Tally(inserted=10, updated=30, unchanged=50, skipped=5, rejected=5)
         ({}, BIG, 1000, []),
         ({}, Tally(updated=501, unchanged=99), 1000, ["--most-updated 501"]),
         ({}, Tally(updated=99), 99, []),  # a small table
+        ({}, Tally(updated=500, unchanged=100), 1000, []),  # just half of it
+        ({}, Tally(updated=51), 100, ["--most-updated 51"]),
+        ({"fewest_rows": 100}, BIG, 999, []),
+        ({"expect_updated": 30, "expect_inserted": 10}, BIG, 999, []),
+        ({"inserted": "10"}, BIG, 999, []),
+        ({"rejected": "5%"}, BIG, 999, []),
         ({}, Tally(rejected=3, unchanged=26), 500, ["--most-rejected 3"]),
         ({}, Tally(rejected=3, unchanged=27), 500, []),  # just a tenth
         ({}, Tally(rejected=9, unchanged=10), 500, []),  # a small sheet
@@ -88,7 +94,7 @@ def test_the_command_lines_limit_wins_over_the_jobs_and_yes_is_no_way_round(run,
     assert (preview.status, len(preview.receipt["limits"])) == (0, 1)
     stopped = run("load", "--job", "j.toml", "--yes", "--json")
     assert (stopped.status, stopped.receipt["state"], stored(many)) == (4, "stopped", before)
-    assert "150 rows would be updated, 75% of the 200 that are the target's records: more than 10 %" in stopped.err
+    assert "150 rows would be updated, 75% of the 200 that are the target's records: more than 10%" in stopped.err
     assert run("load", "--job", "j.toml", "--yes", "--most-updated", "149").status == 4
     assert run("load", "--job", "j.toml", "--yes", "--most-updated", "80%", "--fewest-rows", "151").status == 4
     assert run("load", "--job", "j.toml", "--yes", "--most-updated", "80%", "--expect-updated", "149").status == 4

@@ -8,14 +8,13 @@ import re
 import sqlite3
 import stat
 import subprocess
-import sys
 from pathlib import Path
 
 import pyarrow.parquet as pq
 import pytest
 
 import tidymerge
-from conftest import PROGRAM, database, stored, text_file
+from conftest import database, stored, text_file
 from tidymerge.errors import LogUnwritable
 from tidymerge.history.folder import FolderLog
 from tidymerge.past import past_runs
@@ -141,15 +140,13 @@ def test_passwords_are_nowhere_in_the_log(run, folder, incoming, home, monkeypat
     assert "hidden-one" not in text + run("runs").out + run("receipt", "last").out
 
 
-def test_a_log_that_cannot_be_written_stops_the_load_before_it_commits(hives, folder, incoming, home):
+def test_a_log_that_cannot_be_written_stops_the_load_before_it_commits(run, hives, folder, incoming, home):
     """A read-only folder, and a disk that is full when the changes, or only the entry, are written."""
     before = stored(hives)
     (folder / "file").write_text("in the way")
-    command = [PROGRAM, "load", incoming, "--into", hives, "--yes"]
-    nowhere = subprocess.run(
-        command, env={**os.environ, "TIDYMERGE_HOME": str(folder / "file")}, capture_output=True, text=True, check=False
-    )
-    assert (nowhere.returncode, "log-unwritable" in nowhere.stderr, stored(hives)) == (1, True, before)
+    command = ["load", incoming, "--into", hives, "--yes"]
+    nowhere = run(*command, TIDYMERGE_HOME=str(folder / "file"))
+    assert (nowhere.status, "log-unwritable" in nowhere.err, stored(hives)) == (1, True, before)
     for owner, name, error in (
         ("FolderRecording", "add", "ENOSPC"),
         ("FolderLog", "write", "ENOSPC"),
@@ -160,9 +157,9 @@ def test_a_log_that_cannot_be_written_stops_the_load_before_it_commits(hives, fo
             f"def full(*_):\n    with folder._writing('there'):\n        raise OSError(errno.{error}, os.strerror(errno.{error}))\n"
             f"folder.{owner}.{name} = full\nmain()"
         )
-        ended = subprocess.run([sys.executable, "-c", full, *command[1:]], capture_output=True, text=True, check=False)
+        ended = run(*command, script=full)
         words = os.strerror(getattr(errno, error))
-        assert (ended.returncode, words in ended.stderr, stored(hives)) == (1, True, before), ended.stderr
+        assert (ended.status, words in ended.err, stored(hives)) == (1, True, before), ended.err
 
 
 def test_a_damaged_entry_is_named_and_hides_no_other(run, hives, incoming, home):

@@ -44,7 +44,7 @@ def test_a_load_in_parts_is_the_same_load(run, folder, monkeypatch, lookups):
     existing = EXISTING + [("Z", 10_000 + at, 0, "", None) for at in range(4000)] if lookups else EXISTING
     incoming = text_file(folder / "in.csv", incoming_rows())
     outcomes = []
-    for rows_at_once in ("1000000", "100", "20"):
+    for rows_at_once in ("1000000", "150", "40"):
         monkeypatch.setenv("TIDYMERGE_ROWS_AT_ONCE", rows_at_once)
         monkeypatch.setenv("TIDYMERGE_LARGE_FILE", "10")
         target = database(folder / f"{rows_at_once}.db", SCHEMA, "t", existing)

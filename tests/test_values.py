@@ -1,6 +1,7 @@
 """Values that a target can't keep, and files that are not what they seem: a reject or a warning, never a rollback."""
 
 import json
+import random
 import sqlite3
 from pathlib import Path
 
@@ -213,3 +214,17 @@ def test_products_of_cells_do_not_overflow_and_columns_of_numbers_compare_so(fol
     with pytest.raises(BadExpression, match="cells of low and high"):
         tidymerge.load(job=folder / "job.toml")
     assert target
+
+
+def test_records_may_change_in_more_columns_than_a_number_has_bits(folder):
+    """Each record in columns of its own: sets of columns were taken for the same that were not."""
+    names = [f"c{at}" for at in range(140)]
+    before = [(key, *[0] * 140) for key in range(300)]
+    target = database(folder / "t.db", f"CREATE TABLE t (k INTEGER PRIMARY KEY, {', '.join(names)})", "t", before)
+    chance = random.Random(3)
+    after = [(key, *(1 if chance.random() < 0.5 else 0 for _ in names)) for key in range(300)]
+    incoming = text_file(folder / "in.csv", [["k", *names], *after])
+    receipt = tidymerge.load(incoming, target, accept_warnings=True, limits=NO_LIMITS)
+    assert (receipt.rows.updated, stored(target)) == (300, after)
+    tidymerge.undo(receipt.run)
+    assert stored(target) == before

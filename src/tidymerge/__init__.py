@@ -10,7 +10,7 @@ All return a `Receipt` and print nothing; all raise a `TidyMergeError` when they
 
 from collections.abc import Mapping, Sequence
 from os import PathLike, fspath
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 from tidymerge.errors import (
     ProofFailed,
@@ -23,6 +23,7 @@ from tidymerge.errors import (
 
 if TYPE_CHECKING:
     from tidymerge.job.model import Job
+    from tidymerge.outputs import Outputs
     from tidymerge.receipt import Receipt
     from tidymerge.rules import Limits, Most
 
@@ -75,7 +76,7 @@ def preview(
     delimiter: str | None = None,
     quote: str | None = None,
     encoding: str | None = None,
-    rejects: str | PathLike[str] | None = None,
+    rejects: str | PathLike[str] | Literal[False] | None = None,
 ) -> "Receipt":
     """Decide what a load would do, and write nothing to the target.
 
@@ -86,12 +87,10 @@ def preview(
     columns that the target lacks and is to get (True: all). `header_row` counts from 1. With `rejects`, the
     rejected rows are written to that file as CSV. Raises UsageError, SourceError or TargetError.
     """
-    from pathlib import Path
-
     from tidymerge import flow
 
     asked = _job(job, incoming, into, key, columns, only, add, header_row, (delimiter, quote, encoding))
-    return flow.preview(asked, rejects=None if rejects is None else Path(rejects))
+    return flow.preview(asked, outputs=_outputs(rejects))
 
 
 def load(
@@ -107,25 +106,26 @@ def load(
     delimiter: str | None = None,
     quote: str | None = None,
     encoding: str | None = None,
-    rejects: str | PathLike[str] | None = None,
+    rejects: str | PathLike[str] | Literal[False] | None = None,
     strict: bool = False,
     accept_warnings: bool = False,
     expect: str | None = None,
     trust_triggers: bool = False,
     limits: "Limits | None" = None,
+    wait: int | None = None,
 ) -> "Receipt":
     """Load the incoming rows, in one transaction that is proved before it is committed.
 
     Takes what `preview` takes. Rejected rows go to `rejects`, or to a new file in the current
-    folder that the receipt names. Raises what `preview` raises; Stopped when `expect` is not the
+    folder that the receipt names; with False to no file. Raises what `preview` raises; Stopped when `expect` is not the
     fingerprint of the changes, when there are warnings and `accept_warnings` is false, or when
     `strict` and a row was rejected; ProofFailed when the run does not add up. Then nothing was written.
     Stopped also when a limit is exceeded: `limits` win over the job's as a whole, and where neither says anything
     the usual ones hold. With `trust_triggers`, differences that the target's own triggers make are noted in the
-    receipt instead, which is then not `verified`.
+    receipt instead, which is then not `verified`. Where others change the same records meanwhile, it starts again for
+    `wait` seconds (else as the settings say).
     """
     from dataclasses import replace
-    from pathlib import Path
 
     from tidymerge import flow
 
@@ -137,7 +137,7 @@ def load(
         limits=limits or asked.limits,
     )
     return flow.load(
-        asked, accept_warnings=accept_warnings, expect=expect, rejects=None if rejects is None else Path(rejects)
+        asked, accept_warnings=accept_warnings, expect=expect, outputs=_outputs(rejects), wait_seconds=wait
     )
 
 
@@ -162,12 +162,21 @@ def undo(
     from pathlib import Path
 
     from tidymerge import flow
+    from tidymerge.outputs import Outputs
 
     at = None if into is None else fspath(into)
+    outputs = Outputs(conflicts=None if conflicts is None else Path(conflicts))
     if preview:
-        return flow.preview_undo(run, into=at)
-    path = None if conflicts is None else Path(conflicts)
-    return flow.undo(run, into=at, rest=rest, expect=expect, conflicts=path, trust_triggers=trust_triggers)
+        return flow.preview_undo(run, into=at, outputs=outputs)
+    return flow.undo(run, into=at, rest=rest, expect=expect, outputs=outputs, trust_triggers=trust_triggers)
+
+
+def _outputs(rejects: str | PathLike[str] | Literal[False] | None) -> "Outputs":
+    from pathlib import Path
+
+    from tidymerge.outputs import Outputs
+
+    return Outputs(rejects=Path(rejects) if rejects else None, save_rejects=rejects is not False)
 
 
 def _job(

@@ -7,10 +7,18 @@ from pathlib import Path
 from urllib.parse import parse_qsl, quote, unquote, urlsplit
 
 from tidymerge.errors import BadAddress
+from tidymerge.settings import allowed_variables
 
 STANDARD_INPUT = "-"
 SERVERS = {"postgresql": "postgresql", "mariadb": "mariadb", "mysql": "mariadb"}  # scheme: kind of server
+_PORTS = {"postgresql": 5432, "mariadb": 3306}
 _VARIABLE = re.compile(r"\$\{(\w+)\}")
+# Where a variable may stand unasked: user name, password, and options that are passwords.
+_SECRETS = re.compile(r"(?<=://)[^/?#@]*@|(?<=[?&])\w*password=[^&#]*")
+_ESCAPE = (
+    "The server's address can't be read: its port is no number, or an @ stands behind the host. In a user name or "
+    "password write special characters as %XX, such as %40 for @ and %2F for /."
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,10 +57,43 @@ def is_server(text: str) -> bool:
     return "://" in text
 
 
+def _is_unescaped(text: str) -> bool:
+    """Whether the rest of a user name or password seems to stand where the host ends: an @ after the first / ? or #."""
+    rest = text.partition("://")[2]
+    host, mark, beyond = re.split(r"([/?#])", f"{rest}#", maxsplit=1)[:3]
+    before_part = beyond.partition("#")[0] if mark != "#" else beyond
+    return "@" not in host and "@" in before_part
+
+
 def without_password(text: str) -> str:
-    """A server's address with the environment variable TIDYMERGE_PASSWORD in place of a password written out."""
+    """A server's address with the environment variable TIDYMERGE_PASSWORD in place of a password written out.
+
+    Of one that can't be read only the scheme is left, as a password may stand anywhere in it.
+    """
+    if is_server(text) and _is_unescaped(text):
+        return f"{text.partition('://')[0]}://…"
     text = re.sub(r"([?&]\w*password=)[^&#]*", r"\1${TIDYMERGE_PASSWORD}", text)
     return re.sub(r"(://[^/?#@:]*:)(?!\$\{)[^/?#@]+@", r"\1${TIDYMERGE_PASSWORD}@", text)
+
+
+def same_place(one: str, other: str) -> bool:
+    """Whether two addresses lead to the same file or the same database of a server, however they are written."""
+    return _resolved(one) == _resolved(other)
+
+
+def same_table(one: str, other: str) -> bool:
+    """The same, and to the same sheet or table in it."""
+    return same_place(one, other) and one.partition("#")[2] == other.partition("#")[2]
+
+
+def _resolved(text: str) -> tuple[str, ...]:
+    if not is_server(text):
+        return ("file", str(parse(text).path.resolve()))
+    url = urlsplit(text.partition("#")[0])
+    scheme = SERVERS.get(url.scheme.lower(), url.scheme)
+    host = (url.hostname or "localhost").lower()
+    ways = sorted(f"{name}={value}" for name, value in parse_qsl(url.query) if name in ("host", "port", "unix_socket"))
+    return (scheme, host, str(url.port or _PORTS.get(scheme)), url.path.strip("/"), *ways)
 
 
 def parse(text: str) -> Address:
@@ -75,7 +116,15 @@ def _parse_server(text: str) -> Address:
     scheme = url.partition("://")[0].lower()
     if scheme not in SERVERS:
         raise BadAddress(f"{scheme}:// is not a kind of server that is known; known are {', '.join(SERVERS)}.")
+    if _is_unescaped(text):
+        raise BadAddress(_ESCAPE)
     missing = [name for name in _VARIABLE.findall(text) if name not in os.environ]
+    beyond = [name for name in _VARIABLE.findall(_SECRETS.sub("", text)) if name not in allowed_variables()]
+    if beyond:
+        raise BadAddress(
+            f"The address takes the environment variable {beyond[0]} for more than a user name or a password, which "
+            f"would send it to wherever the address leads. If that is meant, allow it: --allow-variable {beyond[0]}."
+        )
     if missing:
         raise BadAddress(f"The address names the environment variable {missing[0]}, which is not set.")
     # A password from the environment may hold any character.
@@ -84,8 +133,5 @@ def _parse_server(text: str) -> Address:
     try:
         _ = urlsplit(url).port
     except ValueError:
-        raise BadAddress(
-            "The server's address can't be read: its port is no number. In a user name or password write special "
-            "characters as %XX, such as %40 for @."
-        ) from None
+        raise BadAddress(_ESCAPE) from None
     return Address(Path(), part or None, url)

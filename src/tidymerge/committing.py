@@ -2,7 +2,7 @@
 
 import time
 from collections.abc import Callable
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -10,12 +10,13 @@ import numpy as np
 import pyarrow as pa
 
 from tidymerge.core import account
-from tidymerge.core.caution import plural
 from tidymerge.core.decide import differs
 from tidymerge.core.reverse import logged, touched
+from tidymerge.core.words import plural
 from tidymerge.deciding import Decided, Part, reject_refusals
 from tidymerge.errors import ProofFailed, ServerAway
 from tidymerge.model import TargetColumn
+from tidymerge.on_disk import Placed
 from tidymerge.ports import Progress, Recording, Target, Written
 from tidymerge.receipt import Receipt
 from tidymerge.reporting import Clock, make_receipt
@@ -29,8 +30,14 @@ class Saved:
     """Files written beside a run: that of the rows that were not loaded, all of them, and what is worth noting."""
 
     rejects: Path | None = None
-    files: tuple[Path, ...] = ()
+    files: tuple[Placed, ...] = ()
     notes: tuple[str, ...] = ()
+
+    def keep(self) -> None:
+        """Let them stay, whatever was in their places before."""
+        for file in self.files:
+            with suppress(OSError):  # the run is done: a file that is left over is no reason to fail
+                file.keep()
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,8 +79,9 @@ def carry_out(target: Target, decided: Decided, orders: Orders) -> Receipt:
         receipt = replace(receipt, undoes=orders.run.undoes)
         run = replace(
             orders.run,
-            target=_full_address(orders.run.target, decided.target),
+            target=full_address(orders.run.target, decided.target),
             key=decided.pairing.key,
+            latest=decided.latest,
             record_key=columns.record_key,
             marked=target.marks_text,
             receipt=receipt,
@@ -86,15 +94,17 @@ def carry_out(target: Target, decided: Decided, orders: Orders) -> Receipt:
             receipt = replace(receipt, seconds=time.perf_counter() - orders.clock.began)
             orders.recording.settle(replace(run, receipt=receipt))
     except ServerAway:
-        raise  # the commit may have lasted: then its rejects are wanted
+        saved.keep()  # the commit may have lasted: then its rejects are wanted
+        raise
     except BaseException:
         for file in saved.files:
-            file.unlink(missing_ok=True)
+            file.back()
         raise
+    saved.keep()
     return receipt
 
 
-def _full_address(given: str, found: str) -> str:
+def full_address(given: str, found: str) -> str:
     """The address given, with the table that was found there; a file is one table by itself."""
     _, mark, table = found.rpartition("#")
     return f"{given}#{table}" if mark and "#" not in given and not Path(found).is_file() else given
@@ -176,7 +186,8 @@ def _prove(target: Target, decided: Decided, written: Written, orders: Orders) -
         if not suspects:
             raise
         raise ProofFailed(
-            f"{failed} On the table are {', '.join(suspects)}; to let them change rows, run it with --trust-triggers."
+            f"{failed} On the table are {', '.join(suspects)}; to let them change rows, run it with --trust-triggers.",
+            **failed.facts,
         ) from None
     return decided, True
 
@@ -205,9 +216,11 @@ def _prove_read_back(target: Target, decided: Decided, part: Part, *, only_chang
             wrong[: changes.updates] &= changes.changed.get(column.name, np.zeros(changes.updates, bool))
         if wrong.any():
             at = int(wrong.argmax())
-            row = part.rows().row_numbers[changes.incoming[at]]
+            row = int(part.rows().row_numbers[changes.incoming[at]])
             raise ProofFailed(
                 f"What was written does not read back equal, so all was rolled back: row {row}, column "
                 f"{column.name}, wrote {wanted[at].as_py()!s}, found {stored[at].as_py()!s}. "
-                "A trigger or the column's type may be changing values."
+                "A trigger or the column's type may be changing values.",
+                row=row,
+                column=column.name,
             )

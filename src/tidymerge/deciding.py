@@ -10,19 +10,22 @@ import pyarrow.compute as pc
 
 from tidymerge.changes import ChangeSet, Tally
 from tidymerge.core import account, caution
+from tidymerge.core.brakes import brakes
 from tidymerge.core.cells import as_array
 from tidymerge.core.columns import Converted, Surroundings, convert, used_columns
 from tidymerge.core.conditions import Conditions, compile_conditions, resolved, rows_to_skip
 from tidymerge.core.constraints import dropped, flaws_of, refused
 from tidymerge.core.decide import Question, decide, differs, reject
+from tidymerge.core.fill import merged_notes
 from tidymerge.core.limits import doubts, exceeded
 from tidymerge.core.lookup import LookUp
 from tidymerge.core.mapping import pair_columns, target_name
 from tidymerge.core.match import code_keys, match
 from tidymerge.core.view import mapping_view
+from tidymerge.core.words import plural
 from tidymerge.errors import BadOption
 from tidymerge.job.model import Job
-from tidymerge.model import Existing, Flaw, Incoming, Indices, Pairing, TableShape, TargetColumn
+from tidymerge.model import Existing, Flaw, Incoming, Indices, Kind, Pairing, TableShape, TargetColumn
 from tidymerge.ports import NewColumn, Progress, Refusal, Target
 from tidymerge.receipt import Conflict, MappedColumn
 from tidymerge.rules import Find, Rules
@@ -58,7 +61,8 @@ class Decided:
     """All that is known once every row has its outcome and nothing is written yet.
 
     `shown` makes the values of changes fit to be read; `conflicts` gives the records of an undo's parts that can't be
-    put back; `limits` are those that the job goes over; `added` columns are in the shape already, `dropped` ones still.
+    put back; `limits` are those that the job goes over; `added` columns are in the shape already, `dropped` ones still;
+    `latest` has the greatest incoming value of each column of dates.
     """
 
     target: str
@@ -77,6 +81,7 @@ class Decided:
     limits: tuple[str, ...] = ()
     added: tuple[NewColumn, ...] = ()
     dropped: tuple[NewColumn, ...] = ()
+    latest: Mapping[str, str] = field(default_factory=dict)
 
     def with_parts(self, parts: Sequence[Part], *notes: str) -> "Decided":
         """The same with other outcomes of some rows."""
@@ -105,20 +110,29 @@ class _Noticed:
     not_found: dict[str, int] = field(default_factory=dict)
     unreadable: dict[str, int] = field(default_factory=dict)
     skips: dict[str, int] = field(default_factory=dict)
+    latest: dict[str, str] = field(default_factory=dict)
     view: tuple[MappedColumn, ...] = ()
 
     def add(self, counts: Mapping[str, int], into: dict[str, int]) -> None:
         for name, count in counts.items():
             into[name] = into.get(name, 0) + count
 
+    def see_dates(self, values: pa.Table, pairing: Pairing) -> None:
+        """Remember the greatest value of each column of dates."""
+        for pair in pairing.pairs:
+            if pair.target.type.kind in (Kind.DATE, Kind.TIMESTAMP) and pair.rule.sources:
+                greatest = pc.max(values[pair.target.name]).as_py()
+                if greatest is not None:
+                    self.latest[pair.target.name] = max(str(greatest), self.latest.get(pair.target.name, ""))
+
     def notes(self) -> tuple[str, ...]:
         rounded = [
-            f"{count:,} {caution.plural(count, 'value', 'values')} in {column} rounded to the column's decimals "
+            f"{count:,} {plural(count, 'value', 'values')} in {column} rounded to the column's decimals "
             "(a spreadsheet's float noise)."
             for column, count in self.rounded.items()
         ]
         lost = [
-            f"{count:,} {caution.plural(count, 'look-up', 'look-ups')} for {column} found nothing, which loads nothing."
+            f"{count:,} {plural(count, 'look-up', 'look-ups')} for {column} found nothing, which loads nothing."
             for column, count in self.not_found.items()
         ]
         return (*rounded, *lost, *(f"{count:,} skipped: {why}." for why, count in self.skips.items()))
@@ -141,7 +155,10 @@ class Plan:
         name, now = run
         incoming = gathered.sample
         names = [column.name for column in incoming.columns]
-        pairing = pair_columns(names, shape, renames=job.renames, only=job.only, key=job.key, rules=job.columns)
+        called = incoming.called
+        pairing = pair_columns(
+            names, shape, renames=job.renames, only=job.only, key=job.key, rules=job.columns, called=called
+        )
         rules = resolved(job.rules, incoming, pairing, shape)
         conditions = compile_conditions(incoming, pairing, shape, rules, now)
         finds = {pair.rule.find for pair in pairing.pairs} - {None}
@@ -154,7 +171,9 @@ class Plan:
             shape.name,
             conditions.asked(incoming) | ({rules.instruction.column} if rules.instruction else set()),
         )
-        return cls(shape, pairing, rules, conditions, around, target)
+        used = used_columns(pairing, around)
+        idle = tuple(name for name in pairing.not_loaded if name not in used)
+        return cls(shape, replace(pairing, not_loaded=idle), rules, conditions, around, target)
 
     @property
     def columns_read(self) -> tuple[TargetColumn, ...]:
@@ -241,9 +260,14 @@ def decide_all(
     # Where nothing is written, nothing is added.
     writes = counted.inserted + counted.updated > 0
     added, said = (widened.added, (*shape.notes, *widened.notes)) if writes else ((), ())
-    warnings = caution.cautions(counted, noticed.unreadable)
-    warnings += doubts(job.limits, counted, rows_before, plan.pairing.key)
-    warnings += _warnings(plan, gathered.sample, settled, noticed)
+    warnings = caution.cautions(counted, noticed.unreadable, job.take_rows)
+    doubtful = doubts(job.limits, counted, rows_before, plan.pairing.key)
+    warnings += [*doubtful, *_warnings(plan, gathered.sample, settled, noticed)]
+    meant = job.limits.updated is not None or job.limits.expect_updated == counted.updated or bool(doubtful)
+    warnings += caution.unseen(counted, target.unseen()) if counted.inserted else []
+    new = {column.name for column in widened.added}
+    both = [(part.rows, part.changes) for part in settled]
+    warnings += brakes(both, plan.pairing, counted, is_meant=meant, added=new)
     return Decided(
         target.address,
         gathered,
@@ -254,10 +278,11 @@ def decide_all(
         counted,
         account.fingerprint(changes),
         tuple(warnings),
-        (*gathered.sample.notes, *said, *noticed.notes()),
+        (*gathered.sample.notes, *merged_notes(gathered.sample), *said, *noticed.notes()),
         noticed.view,
         limits=tuple(exceeded(job.limits, counted, rows_before)),
         added=added,
+        latest=noticed.latest,
     )
 
 
@@ -280,9 +305,11 @@ def _warnings(plan: Plan, sample: Incoming, parts: Sequence[Part], noticed: _Not
     if any(part.inserts for part in changes) and not noticed.complete:
         known = [_lookalikes(plan.target, changes, plan.pairing)]
     return [
+        *caution.own_target(sample, plan.target.address),
         *caution.uncalculated(sample, used_columns(plan.pairing, plan.around)),
         *caution.doubtful_letters(both, plan.pairing),
         *caution.near_misses(both, known, plan.pairing),
+        *caution.totals(both, plan.pairing),
     ]
 
 
@@ -317,6 +344,7 @@ def _decide_piece(plan: Plan, piece: Piece, noticed: _Noticed, first: int) -> Pa
     if first:
         changes = replace(changes, positions=changes.positions + first)
     noticed.add(converted.rounded, noticed.rounded)
+    noticed.see_dates(converted.values, plan.pairing)
     noticed.add(converted.not_found, noticed.not_found)
     noticed.add({name: int(mask.sum()) for name, mask in existing.unreadable.items()}, noticed.unreadable)
     if not noticed.view:

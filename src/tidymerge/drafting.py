@@ -11,8 +11,10 @@ from tidymerge.address import is_server, parse, without_password
 from tidymerge.core.header import ROWS_SEARCHED, find_header, guess_header
 from tidymerge.core.mapping import fold
 from tidymerge.core.mended import mended
-from tidymerge.core.propose import Proposal, propose, unmatched_columns
+from tidymerge.core.propose import Proposal, Skipping, propose, totals_skipped, unmatched_columns
 from tidymerge.errors import NoHeader
+from tidymerge.gathering import names_sought
+from tidymerge.job.model import Job
 from tidymerge.job.reading import parse_job
 from tidymerge.model import Incoming, TableShape
 from tidymerge.ports import Source, Target
@@ -27,15 +29,16 @@ def draft_job(
 
     Raises BadJob if the existing file is none, and what opening either side raises.
     """
-    if before is not None:
-        parse_job(before, str(path))
+    job = parse_job(before, str(path)).to_job() if before is not None else None
+    header_row = header_row or (job.header_row if job else None)
     with open_target(into, write=False) as target:
         shape = target.describe()
-        rows = _read(open_source(incoming, read), shape, header_row)
+        rows, guessed = _read(open_source(incoming, read), shape, job, header_row)
         existing = target.read([column for column in shape.columns if not column.foreign])
         parents = {key.table: _parent(target, key.table) for key in shape.foreign_keys if key.table}
     proposals = propose(rows, shape, existing, parents)
     document = tomlkit.parse(before) if before is not None else tomlkit.document()
+    header_row = header_row or guessed
     added = _fill(document, _addresses(incoming, into, path), rows, shape, proposals, read, header_row)
     text = tomlkit.dumps(document)
     parse_job(text, str(path))
@@ -46,15 +49,17 @@ def _parent(target: Target, table: str) -> tuple[TableShape, Any]:
     return target.sibling(table)
 
 
-def _read(source: Source, shape: TableShape, header_row: int | None) -> Incoming:
+def _read(source: Source, shape: TableShape, job: Job | None, header_row: int | None) -> tuple[Incoming, int | None]:
+    """The rows, under the row of names that a load takes too; its number, where a load could not find it by itself."""
     if header_row is not None:
-        return mended(source.read(header_row - 1 - source.above))
+        return mended(source.read(header_row - 1 - source.above)), None
     head = source.head(ROWS_SEARCHED)
     try:
-        at = find_header(head, [column.name for column in shape.columns])
+        at = find_header(head, names_sought(job, shape))
     except NoHeader:
         at = guess_header(head)
-    return mended(source.read(at))
+        return mended(source.read(at)), at + 1 + source.above
+    return mended(source.read(at)), None
 
 
 def _addresses(incoming: str, into: str, path: Path) -> tuple[str, str]:
@@ -83,16 +88,14 @@ def _fill(
 ) -> list[str]:
     """Add to the document what it lacks; return the target columns added."""
     fresh = "columns" not in document
-    incoming = _table(document, "incoming")
     given = {"header_row": header_row, "delimiter": read.delimiter, "encoding": read.encoding, "cells": read.cells}
-    for name, value in {"at": addresses[0], **given}.items():
-        if value is not None and name not in incoming:
-            incoming.add(name, value)
+    totals = totals_skipped(rows, proposals, _key(shape, proposals)) if fresh else None
+    _fill_incoming(_table(document, "incoming"), {"at": addresses[0], **given}, totals)
     target = _table(document, "target")
     if "at" not in target:
         target.add("at", addresses[1])
     if "key" not in target:
-        _add_key(target, _key(shape, proposals))
+        _add_key(target, _key(shape, proposals), proposals)
     columns = _table(document, "columns")
     known = {fold(name) for name in columns}
     added = [proposal for proposal in proposals if fold(proposal.target) not in known]
@@ -108,12 +111,22 @@ def _fill(
     return [proposal.target for proposal in added if proposal.rule is not None]
 
 
-def _add_key(target: Table, key: tuple[str, ...]) -> None:
+def _fill_incoming(incoming: Table, given: dict[str, Any], totals: Skipping | None) -> None:
+    for name, value in given.items():
+        if value is not None and name not in incoming:
+            incoming.add(name, value)
+    if totals is not None and "skip_when" not in incoming:
+        incoming.add(tomlkit.comment(totals.comment))
+        incoming.add("skip_when", totals.condition)
+
+
+def _add_key(target: Table, key: tuple[str, ...], proposals: list[Proposal]) -> None:
     if key:
         target.add("key", list(key))
     else:
         target.add(tomlkit.comment("Could not settle the key: name the columns that find a record, as in"))
-        target.add(tomlkit.comment('key = ["apiary_code", "hive_no"]'))
+        columns = ", ".join(f'"{name}"' for name in [proposal.target for proposal in proposals if proposal.rule][:2])
+        target.add(tomlkit.comment(f"key = [{columns}]"))
 
 
 def _table(document: tomlkit.TOMLDocument, name: str) -> Table:

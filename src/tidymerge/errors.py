@@ -8,6 +8,7 @@
     │   ├── AmbiguousColumn                       several columns fit one name
     │   ├── UnloadableColumn                      a column that the database computes, or of a type that can't be loaded
     │   ├── BadOption                             an option's value that makes no sense
+    │   ├── BadSetting                            an environment variable of ours that makes no sense
     │   ├── BadJob                                a job file with a word or a value that it can't have
     │   ├── BadExpression                         a condition or computed value that can't be understood
     │   ├── NoSuchRun                             a run that the log does not have
@@ -34,6 +35,7 @@
     ├── LogError                              1   the run log can't be used
     │   ├── LogUnwritable                         no room, or no right to write there
     │   └── LogDamaged                            a file of the log that can't be read
+    ├── NoRoom                                1   the temporary folder is full, or can't be written
     ├── MissingPackage                        1   an optional part is not installed
     ├── Interrupted                           1   Ctrl-C or SIGTERM
     └── Stopped                               4   a limit or an expectation was not met
@@ -43,6 +45,8 @@ The code of an error is its class name in lower case with dashes (`NoSuchSheet` 
 """
 
 import re
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import TYPE_CHECKING, ClassVar
 
 if TYPE_CHECKING:
@@ -50,14 +54,59 @@ if TYPE_CHECKING:
 
 
 class TidyMergeError(Exception):
-    """The root of all errors raised on purpose. Its message is what the person reads."""
+    """The root of all errors raised on purpose. Its message is what the person reads.
+
+    What it says is there for programs too: each class declares its facts as attributes, None or empty where they are
+    not known. All errors can be pickled, so that they find their way out of another process.
+    """
 
     exit_status: ClassVar[int] = 1
+
+    def __init__(self, message: str = "", **facts: object) -> None:
+        super().__init__(message)
+        if unknown := set(facts) - self._declared():
+            raise TypeError(f"{type(self).__name__} has no fact {min(unknown)}")
+        self.tell(**facts)
+
+    def tell(self, **facts: object) -> None:
+        """Add facts that were not known where the error arose; those that were known stay. Only declared ones count."""
+        for name, value in facts.items():
+            if name in self._declared() and name not in self.__dict__:
+                setattr(self, name, value)
+
+    @classmethod
+    def _declared(cls) -> set[str]:
+        return {name for kind in cls.__mro__ for name in vars(kind).get("__annotations__", ()) if name != "exit_status"}
+
+    @property
+    def facts(self) -> dict[str, object]:
+        """The facts that are known, by name."""
+        return {name: value for name, value in self.__dict__.items() if name in self._declared()}
+
+    def __reduce__(self) -> tuple[object, ...]:
+        return _restored, (type(self), str(self), self.__dict__)
 
     @property
     def code(self) -> str:
         """The stable code: a heading in `docs/errors.md`."""
         return re.sub(r"(?<!^)(?=[A-Z])", "-", type(self).__name__).lower()
+
+
+def _restored(kind: type[TidyMergeError], message: str, known: dict[str, object]) -> TidyMergeError:
+    error = kind.__new__(kind)
+    TidyMergeError.__init__(error, message)
+    error.__dict__.update(known)
+    return error
+
+
+@contextmanager
+def about(**facts: object) -> Iterator[None]:
+    """Tell errors that come by what is known here, such as which target it is about."""
+    try:
+        yield
+    except TidyMergeError as error:
+        error.tell(**facts)
+        raise
 
 
 class UsageError(TidyMergeError):
@@ -69,45 +118,73 @@ class UsageError(TidyMergeError):
 class BadAddress(UsageError):
     """An address that is not of a known kind."""
 
+    address: str | None = None
+
 
 class NoKey(UsageError):
     """No key was given, and the target's primary key can't serve."""
+
+    candidates: tuple[str, ...] = ()
 
 
 class NoSuchColumn(UsageError):
     """A named column exists neither in the target nor in the incoming rows."""
 
+    column: str | None = None
+    known: tuple[str, ...] = ()
+
 
 class AmbiguousColumn(UsageError):
     """More than one column fits a name."""
 
+    column: str | None = None
+    candidates: tuple[str, ...] = ()
+
 
 class UnloadableColumn(UsageError):
     """The database computes the column itself, or its type is none that rows can be loaded into."""
+
+    column: str | None = None
 
 
 class BadOption(UsageError):
     """An option's value that makes no sense."""
 
 
+class BadSetting(UsageError):
+    """An environment variable `TIDYMERGE_…` whose value makes no sense."""
+
+    setting: str | None = None
+
+
 class BadJob(UsageError):
     """A job file that is not TOML, or says something that a job can't say."""
+
+    file: str | None = None
 
 
 class BadExpression(UsageError):
     """A condition or a computed value can't be understood, or its names or types don't fit."""
 
+    expression: str | None = None
+
 
 class NoSuchRun(UsageError):
     """The log has no such run, or several that begin so."""
+
+    run: str | None = None
 
 
 class NotUndoable(UsageError):
     """There is nothing to undo, or no longer a way to."""
 
+    run: str | None = None
+
 
 class SourceError(TidyMergeError):
     """The incoming rows can't be read."""
+
+    address: str | None = None
 
 
 class NoSuchFile(SourceError):
@@ -116,6 +193,9 @@ class NoSuchFile(SourceError):
 
 class NoSuchSheet(SourceError):
     """The workbook has no sheet of that name."""
+
+    sheet: str | None = None
+    known: tuple[str, ...] = ()
 
 
 class BrokenFile(SourceError):
@@ -141,9 +221,14 @@ class NoHeader(SourceError):
 class TargetError(TidyMergeError):
     """The target can't be read or written; it is as it was."""
 
+    target: str | None = None
+
 
 class NoSuchTable(TargetError):
     """The database has no table of that name, or none was named."""
+
+    table: str | None = None
+    known: tuple[str, ...] = ()
 
 
 class NotATable(TargetError):
@@ -181,6 +266,9 @@ class WriteRefused(TargetError):
 class ProofFailed(TidyMergeError):
     """The run did not add up; it was rolled back. See the design's first promise."""
 
+    row: int | None = None
+    column: str | None = None
+
 
 class LogError(TidyMergeError):
     """The run log can't be used."""
@@ -193,9 +281,17 @@ class LogUnwritable(LogError):
 class LogDamaged(LogError):
     """A file of the run log can't be read."""
 
+    file: str | None = None
+
+
+class NoRoom(TidyMergeError):
+    """The temporary folder is full or can't be written; nothing was loaded."""
+
 
 class MissingPackage(TidyMergeError):
     """An optional part is not installed; the message gives the install command."""
+
+    package: str | None = None
 
 
 class Interrupted(TidyMergeError):
@@ -205,11 +301,9 @@ class Interrupted(TidyMergeError):
 class Stopped(TidyMergeError):
     """A limit or an expectation was not met; nothing was written.
 
-    `receipt` tells what would have been done.
+    `receipt` tells what would have been done; `reason` is limit, fingerprint, warnings, strict or conflicts.
     """
 
     exit_status = 4
-
-    def __init__(self, message: str, receipt: "Receipt") -> None:
-        super().__init__(message)
-        self.receipt = receipt
+    receipt: "Receipt"
+    reason: str | None = None

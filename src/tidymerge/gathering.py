@@ -3,9 +3,8 @@
 import glob
 import hashlib
 import re
-import tempfile
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import replace
 from fnmatch import fnmatchcase
@@ -16,15 +15,18 @@ import numpy as np
 import pyarrow as pa
 
 from tidymerge.address import STANDARD_INPUT, is_server, parse, without_password
+from tidymerge.core.fill import FillDown
 from tidymerge.core.header import ROWS_SEARCHED, find_header
 from tidymerge.core.mapping import listing
 from tidymerge.core.mended import mended
-from tidymerge.errors import BadOption, NoSuchFile, NoSuchSheet, SourceChanged
+from tidymerge.errors import BadOption, NoSuchFile, NoSuchSheet, SourceChanged, about
 from tidymerge.job.model import Job
 from tidymerge.model import Incoming, IncomingColumn, TableShape
+from tidymerge.on_disk import PrivateFolder
 from tidymerge.ports import BatchedSource, Irregular, Source, Target
+from tidymerge.settings import rows_at_once
 from tidymerge.sources import ReadOptions, open_source
-from tidymerge.splitting import ROWS_AT_ONCE, Gathered
+from tidymerge.splitting import Gathered
 from tidymerge.targets import is_database
 
 _WILD = set("*?[")
@@ -34,13 +36,14 @@ class Gathering:
     """The incoming rows of a job, read once even if the load is started several times.
 
     Patterns are spelled out once, so that a file that arrives meanwhile is neither read nor noted. It keeps a private
-    folder on disk, for rows that are too many for memory, until it is left. Raises SourceError.
+    folder on disk, for rows that are too many for memory, until it is left. `job` is the one given, with the patterns
+    spelled out. Raises SourceError.
     """
 
     def __init__(self, job: Job) -> None:
-        self._job = replace(job, incoming=tuple(addresses(job.incoming)))
-        self._seen = {text: _state(text) for text in self._job.incoming}
-        self._folder = tempfile.TemporaryDirectory(prefix="tidymerge-", ignore_cleanup_errors=True)
+        self.job = replace(job, incoming=tuple(addresses(job.incoming)))
+        self._seen = {text: _state(text) for text in self.job.incoming}
+        self._folder = PrivateFolder()
         self._gathered: Gathered | None = None
 
     def __enter__(self) -> Self:
@@ -48,20 +51,20 @@ class Gathering:
 
     def __exit__(self, *_: object) -> None:
         self._gathered = None
-        self._folder.cleanup()
+        self._folder.remove()
 
     def rows(self, shape: TableShape, target: Target) -> Gathered:
         """All rows; those that live where the target does are read again, in its transaction."""
         if self._gathered is not None:
             return self._gathered
-        found, is_own = gather(self._job, shape, target, Path(self._folder.name))
+        found, is_own = gather(self.job, shape, target, self._folder.path)
         if not is_own:
             self._gathered = found
         return found
 
     def checksums(self) -> dict[str, str | None]:
         """The incoming addresses, with the SHA-256 of the files; databases change too often to have one."""
-        return checksums(self._job.incoming)
+        return checksums(self.job.incoming)
 
     def unchanged(self) -> None:
         """Make sure that the files are still those of which the checksums are. Raises SourceChanged."""
@@ -85,34 +88,50 @@ def gather(job: Job, shape: TableShape, target: Target, folder: Path) -> tuple[G
     """The rows of a job, and whether any come over the target's connection. Raises SourceError and BadOption."""
     if job.header_row is not None and job.header_row < 1:
         raise BadOption("Rows count from 1: --header-row must be 1 or more.")
-    names = {column.name for column in shape.columns} | set(job.renames.values())
-    names |= {source for rule in job.columns.values() for source in rule.sources}
-    sources, is_own = [], False
+    names = names_sought(job, shape)
+    sources, rows, is_own = [], [], False
     for address in job.incoming:
-        own = target.source(address, job.read)
-        is_own |= own is not None
-        sources.append(own or open_source(address, job.read))
-    rows = [_header_row(job, source, names) for source in sources]
+        with about(address=without_password(address)):
+            own = target.source(address, job.read)
+            is_own |= own is not None
+            sources.append(own or open_source(address, job.read))
+            rows.append(_header_row(job, sources[-1], names))
     if len(sources) == 1 and job.take_rows is None:
-        large = _in_batches(sources[0], rows[0], folder)
+        large = _in_batches(sources[0], rows[0], folder, job.fill_down)
         if large is not None:
             return large, is_own
-    parts = [mended(source.read(row)) for source, row in zip(sources, rows, strict=True)]
+    parts = []
+    for address, source, row in zip(job.incoming, sources, rows, strict=True):
+        with about(address=without_password(address)):
+            parts.append(FillDown(job.fill_down).fill(mended(source.read(row))))
     return Gathered(chosen(parts[0] if len(parts) == 1 else together(parts), job.take_rows)), is_own
 
 
-def _in_batches(source: Source, header_row: int, folder: Path) -> Gathered | None:
+def names_sought(job: Job | None, shape: TableShape) -> set[str]:
+    """What the row of column names is found by: the target's names, and those that the job gives the incoming ones."""
+    names = {column.name for column in shape.columns}
+    if job is not None:
+        names |= {*job.renames.values(), *(source for rule in job.columns.values() for source in rule.sources)}
+    return names
+
+
+def _in_batches(source: Source, header_row: int, folder: Path, down: Sequence[str]) -> Gathered | None:
     """Many rows that can be read some at a time; None if they are few or only can be read together."""
-    if not isinstance(source, BatchedSource) or source.rows_expected <= 2 * ROWS_AT_ONCE:
+    if not isinstance(source, BatchedSource) or source.rows_expected <= 2 * rows_at_once():
         return None
     try:
-        first = mended(source.sample(header_row))
+        first = FillDown(down).fill(mended(source.sample(header_row)))
     except Irregular:
         return None
+
+    def batches() -> Iterator[Incoming]:
+        filling = FillDown(down)  # which goes on from batch to batch
+        return (filling.fill(mended(batch)) for batch in source.batches(header_row))
+
     return Gathered(
         first,
-        lambda: (mended(batch) for batch in source.batches(header_row)),
-        lambda: mended(source.read(header_row)),
+        batches,
+        lambda: FillDown(down).fill(mended(source.read(header_row))),
         source.rows_expected,
         folder,
     )
@@ -122,10 +141,10 @@ def together(parts: Sequence[Incoming]) -> Incoming:
     """The rows of several addresses one after another, by column name; a column that one lacks is blank there."""
     lengths = [len(part.row_numbers) for part in parts]
     starts = np.cumsum([0, *lengths[:-1]])
-    names = list(dict.fromkeys(column.name for part in parts for column in part.columns))
+    called = {column.name: column.called for part in parts for column in part.columns}
     return Incoming(
         address=", ".join(part.address for part in parts),
-        columns=tuple(IncomingColumn(name, _stacked(name, parts, lengths)) for name in names),
+        columns=tuple(IncomingColumn(name, _stacked(name, parts, lengths), said) for name, said in called.items()),
         row_numbers=np.concatenate([part.row_numbers for part in parts]),
         header_row=parts[0].header_row,
         flaws=tuple(
@@ -136,6 +155,7 @@ def together(parts: Sequence[Incoming]) -> Incoming:
         notes=tuple(dict.fromkeys(note for part in parts for note in part.notes)),
         origins=tuple(part.address for part in parts),
         origin=np.repeat(np.arange(len(parts)), lengths),
+        merged={name: at for part in reversed(parts) for name, at in part.merged.items()},
         uncalculated=dict(sum((Counter(part.uncalculated) for part in parts), Counter())),
         assumed=next((part.assumed for part in parts if part.assumed), None),
     )
@@ -212,7 +232,9 @@ def _sheets(file: str, pattern: str) -> list[str]:
     names = [name for name, *_ in open_source(file, ReadOptions()).parts()]
     fitting = [name for name in names if name == pattern] or [name for name in names if fnmatchcase(name, pattern)]
     if not fitting:
-        raise NoSuchSheet(f"No sheet of {file} fits {pattern!r}; it has {listing(names)}.")
+        raise NoSuchSheet(
+            f"No sheet of {file} fits {pattern!r}; it has {listing(names)}.", sheet=pattern, known=tuple(names)
+        )
     return [f"{file}#{name}" for name in fitting]
 
 

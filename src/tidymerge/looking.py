@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 
 from tidymerge.address import parse
+from tidymerge.core.fill import merged_notes
 from tidymerge.core.header import ROWS_SEARCHED, guess_header
 from tidymerge.core.profile import Profile, profile, table_columns
 from tidymerge.errors import BadOption
@@ -42,7 +43,8 @@ def look(text: str, options: ReadOptions, header_row: int | None = None) -> Over
         raise BadOption("Rows count from 1: --header-row must be 1 or more.")
     row = header_row - 1 if header_row is not None else guess_header(source.head(ROWS_SEARCHED))
     incoming = source.read(row)
-    return View(incoming.address, incoming.header_row, profile(incoming.columns), notes=incoming.notes)
+    notes = (*incoming.notes, *merged_notes(incoming))
+    return View(incoming.address, incoming.header_row, profile(incoming.columns), notes=notes)
 
 
 def _database(text: str) -> Overview | View:

@@ -197,18 +197,21 @@ class IncomingColumn:
     """A column as it arrived.
 
     A spreadsheet's column may mix numbers, text and dates, so it travels as one array a type
-    (`parts`, equally long); a row holds a value in at most one of them, and in none if blank.
+    (`parts`, equally long); a row holds a value in at most one of them, and in none if blank. No two columns have one
+    `name`; `called` is what the header says if that is another: nothing, or what an earlier column is called too.
     """
 
     name: str
     parts: tuple[pa.Array, ...]
+    called: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Flaw:
     """Something wrong with one column (or with whole rows) in `rows`, indices into the incoming rows.
 
-    `values` are the cells as text, one a row in `rows`, or None when the flaw is not about a cell.
+    `column` is what is at fault, for people; `cells` are the incoming columns that it is made of. `values` are the
+    cells as text, one a row in `rows`, or None when the flaw is not about a cell.
     """
 
     reason: "Reason"
@@ -216,6 +219,7 @@ class Flaw:
     expected: str
     column: str | None = None
     values: pa.Array | None = None
+    cells: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -223,7 +227,8 @@ class Incoming:
     """The rows to load. `row_numbers` are as the person sees them, 1 for the top line.
 
     A flaw of a column counts where that column is used. `assumed` is the encoding of a text file that does not tell
-    its own; `uncalculated` counts, by column, the formulas whose result is not stored.
+    its own; `uncalculated` counts, by column, the formulas whose result is not stored; `merged` has, by column, the
+    first rows whose cells are one, so that only the upper one has the value; `reads` are the tables of a query.
 
     Rows gathered from several addresses have these in `origins`, and in `origin` which one each row is from.
     """
@@ -239,11 +244,18 @@ class Incoming:
     origin: Indices | None = None
     assumed: str | None = None
     uncalculated: Mapping[str, int] = field(default_factory=dict)
+    merged: Mapping[str, tuple[int, int]] = field(default_factory=dict)
+    reads: tuple[str, ...] = ()
 
     def place(self, row: int) -> str:
         """Where a row stands, for people: its number, with its file or sheet if the rows come from several."""
         number = str(self.row_numbers[row])
         return number if self.origin is None else f"{self.origins[self.origin[row]]} row {number}"
+
+    @property
+    def called(self) -> dict[str, str]:
+        """What the header calls those columns whose names are ours: of several with one name, all but the first."""
+        return {column.name: column.called for column in self.columns if column.called}
 
     def column(self, name: str) -> IncomingColumn:
         """The column of that exact name. Raises KeyError."""

@@ -3,11 +3,12 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from functools import partial
 from pathlib import Path
 
 import numpy as np
 
-from tidymerge.core.reverse import touches, touches_at
+from tidymerge.core.reverse import near, touches_at
 from tidymerge.errors import BadOption, LogDamaged, NotUndoable
 from tidymerge.history.folder import FolderLog
 from tidymerge.ports import RunLog
@@ -129,13 +130,14 @@ def story(keys: Sequence[str], past: Past) -> list[tuple[PastRun, Touch]]:
         raise BadOption(f"Records have the key {known}: give --record once for each of its columns, in that order.")
     for one in wrote:
         if len(one.run.key) == len(keys):
-            for part in log.changes(one.run):
-                found += [(one, touch) for touch in touches(part, one.run, [tuple(keys)])]
+            wanted = partial(near, run=one.run, keys=[tuple(keys)])
+            for part in log.changes(one.run, wanted):
+                found += [(one, touch) for touch in touches_at(part, one.run, np.arange(len(part.rows)))]
     return found
 
 
 def save_changes(run: Run, path: Path) -> int:
     """Write what a run changed, a line for each field; how many. The ending says how. Raises BadOption, NotUndoable."""
     if not run.wrote:
-        raise NotUndoable(f"The run {run.name} was {run.state} and changed nothing.")
+        raise NotUndoable(f"The run {run.name} {run.nothing_done}.", run=run.name)
     return write_changes(FolderLog().changes(run), run, path)

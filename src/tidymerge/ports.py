@@ -1,6 +1,6 @@
 """The contracts between the flow and the outside: where rows come from and where they go."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from types import TracebackType
@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Protocol, Self, runtime_checkable
 import pyarrow as pa
 
 from tidymerge.changes import ChangeSet, Logged, Violation
-from tidymerge.model import Existing, Incoming, Pairing, TableShape, TargetColumn
+from tidymerge.model import Existing, Incoming, Mask, Pairing, TableShape, TargetColumn
 from tidymerge.run import Run
 
 if TYPE_CHECKING:
@@ -178,6 +178,9 @@ class Target(Protocol):
     def suspects(self) -> list[str]:
         """What may change the table's rows on its own: triggers, rules and policies, by kind and name."""
 
+    def unseen(self) -> list[str]:
+        """What would not see new records, such as formulas that name rows by place, by place and text."""
+
     def commit(self) -> None:
         """Make the writes last."""
 
@@ -216,8 +219,8 @@ class RunLog(Protocol):
     def find(self, text: str) -> Run:
         """The run whose name is, or begins with, `text`; `last` is the latest. Raises NoSuchRun and LogDamaged."""
 
-    def changes(self, run: Run) -> Iterator[Logged]:
-        """What a run did to records, some at a time. Raises LogDamaged."""
+    def changes(self, run: Run, wanted: Callable[[pa.Table], Mask] | None = None) -> Iterator[Logged]:
+        """What a run did to records, some at a time; only those whose keys `wanted` picks. Raises LogDamaged."""
 
     def unsettled(self) -> list[str]:
         """The runs of which it is not known whether their commit lasted, or that are at it now."""

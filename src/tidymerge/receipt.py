@@ -164,6 +164,6 @@ class Receipt:
 
     def to_dict(self) -> dict[str, Any]:
         """The receipt as plain data, in the published form `tidymerge-receipt/1`."""
-        from tidymerge.reports.receipt_json import receipt_to_dict
+        from tidymerge.receipt_form import receipt_to_dict
 
-        return receipt_to_dict(self)
+        return dict(receipt_to_dict(self))

@@ -4,7 +4,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import replace
 
-from tidymerge.errors import Interrupted, LogUnwritable, ServerAway, Stopped, TidyMergeError, UsageError
+from tidymerge.address import same_place, same_table
+from tidymerge.errors import Interrupted, LogDamaged, LogUnwritable, ServerAway, Stopped, TidyMergeError, UsageError
 from tidymerge.ports import Recording, RunLog
 from tidymerge.receipt import State
 from tidymerge.run import Run
@@ -33,7 +34,7 @@ def recorded(log: RunLog, run: Run) -> Iterator[Recording]:
         if run.name in log.names():  # the commit may have been under way
             said = settle(log, run.name)
             if isinstance(error, ServerAway) and said:
-                raise ServerAway(f"{error} {said}") from error
+                raise ServerAway(f"{error} {said}", **error.facts) from error
             raise
         recording.settle(replace(run, state=State.FAILED, message=_said(error)))
         raise
@@ -59,11 +60,12 @@ def settle(log: RunLog, name: str, target_of: str | None = None) -> str | None:
             return None
         try:
             run = log.read(name)
-            elsewhere = target_of is not None and run.target.partition("#")[0] != target_of.partition("#")[0]
+            elsewhere = target_of is not None and not same_place(run.target, target_of)
             if run.settled or elsewhere:
                 return None
             with open_target(run.target, write=True) as target:
                 lasted = committed(run, log.changes(run), target)
+            since = _written_since(log, run) if lasted else None
         except Interrupted:
             raise  # asked to end, no verdict on the run
         except TidyMergeError as error:
@@ -73,16 +75,32 @@ def settle(log: RunLog, name: str, target_of: str | None = None) -> str | None:
                 f"The run {name} was cut off while it committed, and {run.target} no longer tells whether it did: its "
                 "records were changed since. Undo it to see each of them."
             )
+        if since is not None:
+            return (
+                f"The run {name} was cut off while it committed. {run.target} holds what it wrote, but the later run "
+                f"{since} wrote there too, so whether it committed itself can't be told. Undo it to see each record."
+            )
         if lasted:
             _note(log, replace(run, settled=True))
             return (
-                f"The run {name} was cut off, but {run.target} shows that it had committed: it counts as {run.state}."
+                f"The run {name} was cut off, but {run.target} shows that it had committed: it counts as {run.state} "
+                "(unless somebody without this log wrote the same values since, which can't be told apart)."
             )
         message = f"Cut off before it committed: {run.target} is as if it had never been."
         _note(log, replace(run, settled=True, state=State.FAILED, message=message))
         return (
             f"The run {name} was cut off, and {run.target} shows that it had not committed: nothing of it was written."
         )
+
+
+def _written_since(log: RunLog, run: Run) -> str | None:
+    """The first later run of the log that wrote to the same table."""
+    for name in sorted(name for name in log.names() if name > run.name):
+        with suppress(LogDamaged):
+            other = log.read(name)
+            if other.wrote and other.settled and same_table(other.target, run.target):
+                return name
+    return None
 
 
 def _note(log: RunLog, run: Run) -> None:

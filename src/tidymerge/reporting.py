@@ -19,8 +19,9 @@ from tidymerge.core.rejects import first_rejects, rejected_rows, rejects_table
 from tidymerge.core.tidy import guard
 from tidymerge.deciding import Decided
 from tidymerge.errors import BadOption
+from tidymerge.on_disk import Placed
 from tidymerge.receipt import Example, Receipt, RejectedCell, Rejects, SampleRow, State, TableReceipt, Touch
-from tidymerge.reports.rejects_file import write_rejects
+from tidymerge.reports import rejects_file
 
 _TOUCHED = (State.LOADED, State.UNDONE)
 _CONFLICTS_LISTED = 1000  # in the receipt; the file of conflicts has them all
@@ -47,22 +48,23 @@ def all_rejects(decided: Decided) -> pa.Table:
     return pa.concat_tables(tables).take(pa.array(np.argsort(np.concatenate(numbers), kind="stable")))
 
 
-def save_rejects(decided: Decided, path: Path) -> None:
-    """Write the rejected rows as CSV."""
-    write_rejects(all_rejects(decided), path)
+def save_rejects(decided: Decided, path: Path | None, incoming: str) -> Placed:
+    """Write the rejected rows as CSV; without a path to a new file in the current folder. Raises BadOption."""
+    table = all_rejects(decided)
+    return rejects_file.save_new(table, incoming, Path()) if path is None else rejects_file.save(table, path)
 
 
-def save_conflicts(decided: Decided, key: Sequence[str], path: Path) -> None:
+def save_conflicts(decided: Decided, key: Sequence[str], path: Path) -> Placed:
     """Write all records that an undo can't put back as CSV. `key` are the columns that the run found records by."""
     found = list(decided.conflicts(decided.parts))
     columns: dict[str, list[str | None]] = {name: [one.key[at] for one in found] for at, name in enumerate(key)}
     for name in ("reason", "expected", "column", "wrote", "now", "by"):
         columns[f"undo: {name}"] = [getattr(one, name) for one in found]
     guarded = {name: guard(pa.array(texts, pa.string())) for name, texts in columns.items()}
-    write_rejects(pa.table(guarded), path)
+    return rejects_file.save(pa.table(guarded), path)
 
 
-def save_marked(decided: Decided, path: Path, clock: Clock, *, preview: bool) -> str | None:
+def save_marked(decided: Decided, path: Path, clock: Clock, *, preview: bool) -> tuple[Placed, str | None]:
     """Write the incoming rows with what became of each; what is worth knowing about the file. Raises BadOption."""
     from tidymerge.reports.marked_file import write_marked  # late: few ask for it, and it takes long to import
 

@@ -23,12 +23,16 @@ class Action(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Find:
-    """A look-up: the value is sought in `where` of `table`, and `take` of the record found is loaded."""
+    """A look-up: the value is sought in `where` of `table`, and `take` of the record found is loaded.
+
+    With `fold_case` texts are found whatever their letter case.
+    """
 
     table: str
     where: str
     take: str
     missing_is_null: bool = False
+    fold_case: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,7 +15,8 @@ class Run:
     target by again, without a password; `undoes` names the run that this one took back. `key` are the columns that
     the job found records by, `record_key` those that the log finds them by; with `marked`, exact text starts with a
     letter that is not part of the value. A run is not `settled` while it can't be known whether its commit
-    lasted. `message` says why a run was stopped or failed.
+    lasted. `message` says why a run was stopped or failed. `latest` has the greatest value of each column of dates that
+    was loaded.
     """
 
     name: str
@@ -31,12 +32,20 @@ class Run:
     marked: bool = False
     settled: bool = True
     message: str | None = None
+    latest: Mapping[str, str] = field(default_factory=dict)
     receipt: Receipt | None = None
 
     @property
     def wrote(self) -> bool:
         """Whether it changed the target, or may have."""
         return self.state in (State.LOADED, State.UNDONE) and self.receipt is not None and self.receipt.changed > 0
+
+    @property
+    def nothing_done(self) -> str:
+        """How a run ended that changed nothing, after its name: "failed and changed nothing"."""
+        if self.state is State.FAILED:
+            return "failed and changed nothing"
+        return "was stopped and changed nothing" if self.state is State.STOPPED else "found nothing to change"
 
     @property
     def added(self) -> Mapping[str, str]:

@@ -4,7 +4,6 @@ Rows with equal keys are in one part, so each part can be decided by itself (sec
 lie in files of Arrow's stream format in a private temporary folder.
 """
 
-import os
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
@@ -18,11 +17,11 @@ from tidymerge.changes import ChangeSet
 from tidymerge.core.buckets import BUCKETS, buckets_of
 from tidymerge.core.cells import as_array
 from tidymerge.model import Existing, Fold, Incoming, IncomingColumn, Pairing, TableShape, TargetColumn
+from tidymerge.on_disk import no_room
 from tidymerge.ports import Irregular, Target
+from tidymerge.settings import rows_at_once
 
-# More rows than twice as many are divided into parts of about so many.
-ROWS_AT_ONCE = int(os.environ.get("TIDYMERGE_ROWS_AT_ONCE", "1000000"))
-_NUMBER, _BAD = "row number", "unreadable "
+_NUMBER = "row number"
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,7 +99,7 @@ def split(
         yield Piece(lambda: gathered.sample)
         return
     reads = target.worth_reading(gathered.expected)
-    count = -(-max(gathered.expected, target.about_how_many if reads else 0) // ROWS_AT_ONCE)
+    count = -(-max(gathered.expected, target.about_how_many if reads else 0) // rows_at_once())
     parts = int(min(max(count, 1), BUCKETS))
     folder = Path(tempfile.mkdtemp(dir=gathered.folder))
     for part in range(parts):
@@ -109,18 +108,22 @@ def split(
     try:
         with _Spill(folder, "incoming", parts) as spill:
             for batch in gathered.batches():
-                spill.add(_incoming_table(batch), buckets_of(keys_of(batch).select(divided)))
+                with no_room():
+                    spill.add(_incoming_table(batch), buckets_of(keys_of(batch).select(divided)))
     except Irregular:
         whole = gathered.together()
         yield Piece(lambda: whole.sample)
         return
+    places: list[str] = []
     if reads:
         with _Spill(folder, "existing", parts) as spill:
             for found in target.read_in_batches(columns, pairing.key_columns):
-                spill.add(_existing_table(found), buckets_of(found.values.select(divided)))
+                places = found.places.column_names
+                with no_room():
+                    spill.add(_existing_table(found), buckets_of(found.values.select(divided)))
     for part in range(parts):
         own = folder / str(part)
-        existing = _existing_reader(own, columns) if reads else None
+        existing = _existing_reader(own, columns, places) if reads else None
         yield Piece(_reader(own, gathered.sample), existing, own)
 
 
@@ -136,7 +139,8 @@ class _Spill:
 
     def __exit__(self, *_: object) -> None:
         for writer in self._writers:
-            writer.close()
+            with no_room():
+                writer.close()
 
     def add(self, rows: pa.Table, buckets: np.ndarray) -> None:
         """Write each row to the part of its bucket."""
@@ -178,24 +182,25 @@ def _reader(folder: Path, sample: Incoming) -> Callable[[], Incoming]:
 
 
 def _existing_table(found: Existing) -> pa.Table:
-    """Records as one table: values, places, and which values could not be read."""
-    table = found.values
-    for name in found.places.column_names:
-        table = table.append_column(name, found.places[name])
-    for name in found.values.column_names:
-        mask = found.unreadable.get(name, np.zeros(table.num_rows, bool))
-        table = table.append_column(_BAD + name, pa.array(mask))
-    return table
+    """Records as one table: values, places, and which values could not be read, each column named by its number."""
+    nothing = np.zeros(found.values.num_rows, bool)
+    marks = [pa.array(found.unreadable.get(name, nothing)) for name in found.values.column_names]
+    arrays = [*found.values.columns, *found.places.columns, *marks]
+    return pa.Table.from_arrays(arrays, [str(at) for at in range(len(arrays))])
 
 
-def _existing_reader(folder: Path, columns: Sequence[TargetColumn]) -> Callable[[], Existing]:
+def _existing_reader(folder: Path, columns: Sequence[TargetColumn], places: Sequence[str]) -> Callable[[], Existing]:
     names = [column.name for column in columns]
 
     def existing() -> Existing:
         table = _read(folder / "existing")
-        marks = {name: as_array(table[_BAD + name]).to_numpy(zero_copy_only=False) for name in names}
-        unreadable = {name: mask for name, mask in marks.items() if mask.any()}
-        places = [name for name in table.column_names if name not in names and not name.startswith(_BAD)]
-        return Existing(table.select(names), table.select(places), complete=True, unreadable=unreadable)
+        first, last = len(names), len(names) + len(places)
+        marks = [as_array(column).to_numpy(zero_copy_only=False) for column in table.columns[last:]]
+        return Existing(
+            table.select(range(first)).rename_columns(names),
+            table.select(range(first, last)).rename_columns(list(places)),
+            complete=True,
+            unreadable={name: mask for name, mask in zip(names, marks, strict=True) if mask.any()},
+        )
 
     return existing

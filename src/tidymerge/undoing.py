@@ -47,7 +47,8 @@ def _pairing(run: Run, log: Logged, shape: TableShape) -> Pairing:
     gone = names - {column.name for column in shape.columns}
     if gone:
         raise NotUndoable(
-            f"The run {run.name} can't be undone: {run.target} no longer has the column {min(gone)}, which it wrote."
+            f"The run {run.name} can't be undone: {run.target} no longer has the column {min(gone)}, which it wrote.",
+            run=run.name,
         )
     whole = bool((log.outcomes != Outcome.UPDATED).any())
     columns = [column for column in shape.columns if not column.generated and (whole or column.name in names)]
@@ -94,7 +95,7 @@ def decide_undo(run: Run, logs: Iterable[Logged], target: Target, progress: Prog
         refusals += target.stage(changes, existing, pairing)
         progress.rows(len(log.rows))
     if pairing is None:
-        raise NotUndoable(f"The run {run.name} changed nothing, so there is nothing to undo.")
+        raise NotUndoable(f"The run {run.name} changed nothing, so there is nothing to undo.", run=run.name)
     rows_before = target.count()
     progress.stage("testing the constraints")
     readable = _for_people(target) if run.marked else as_they_are

@@ -51,7 +51,8 @@ def _missing(job: Job, gathered: Gathered, shape: TableShape) -> dict[str, tuple
     if unknown:
         target_name(shape, unknown[0])  # which raises
     rules = {name: rule for name, rule in job.columns.items() if name not in ruled}
-    pairing = pair_columns(names, shape, renames=job.renames, only=job.only, key=job.key, rules=rules)
+    alike = gathered.sample.called
+    pairing = pair_columns(names, shape, renames=job.renames, only=job.only, key=job.key, rules=rules, called=alike)
     used = {source for rule in ruled.values() for source in rule.sources}
     wanted = list(pairing.not_loaded)
     if asked is not None:
@@ -64,13 +65,16 @@ def _missing(job: Job, gathered: Gathered, shape: TableShape) -> dict[str, tuple
         if fold(called) in known:
             if asked is not None:
                 raise AmbiguousColumn(
-                    f"{name!r} can't be added: {shape.name} has the column {target_name(shape, called)}."
+                    f"{name!r} can't be added: {shape.name} has the column {target_name(shape, called)}.",
+                    column=name,
                 )
             continue
         if not _types(name, gathered):
             continue
         if called in found:
-            raise AmbiguousColumn(f"{name!r} and another incoming column would both be added as {called}; rename one.")
+            raise AmbiguousColumn(
+                f"{name!r} and another incoming column would both be added as {called}; rename one.", column=name
+            )
         found[called] = (name,)
     return found
 
@@ -114,4 +118,6 @@ def check_types(job: Job, shape: TableShape, new: Sequence[str] = ()) -> None:
         if not shape.types_told:
             raise BadOption(f"{shape.name} has types of its own: leave {name} out of `types` in the job's [target].")
         if name not in {column.name for column in shape.columns}:
-            raise NoSuchColumn(f"The job declares a type for {name}, a column that {shape.name} does not have.")
+            raise NoSuchColumn(
+                f"The job declares a type for {name}, a column that {shape.name} does not have.", column=name
+            )

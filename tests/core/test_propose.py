@@ -50,17 +50,25 @@ def proposed(**columns):
         (["01/05/2026", "02/06/2026"], {}, True),
         (["31.5.26", ""], {"date_format": "%d.%m.%y"}, False),
         (["4 May 2026", "12 June 2026"], {"date_format": "%d %B %Y"}, False),
-        (["31/05/2026", "2026-05-01"], {"date_format": "%d/%m/%Y"}, False),
+        (["31/05/2026", "2026-05-01"], {"date_format": ["%Y-%m-%d", "%d/%m/%Y"]}, False),
+        ([*(f"2026-05-{day:02}" for day in range(1, 29)), "06/05/2026"], {}, True),
+        ([*(f"{day}/05/2026" for day in range(1, 29)), "31/02/2026"], {"date_format": "%d/%m/%Y"}, True),
+        ([*(f"{day}/05/2026" for day in range(1, 20)), "soon", "later", "never"], {}, True),
         (["31/05/2026", "05/31/2026"], {}, True),
         (["yesterday", ""], {}, True),
     ],
 )
 def test_a_date_format_only_where_the_rows_allow_just_one(cells, rule, is_open):
-    found, _ = proposed(K=["a", "b"], Seen=cells)
+    found, _ = proposed(K=[f"k{at}" for at in range(len(cells))], Seen=cells)
     assert found["seen"].rule == {"from": "Seen", **rule}
     assert found["seen"].open is is_open
     formats = [line for line in found["seen"].comments if "date_format" in line]
-    assert bool(formats) == (is_open and cells[0] == "01/05/2026")
+    ambiguous = is_open and not rule and ("01/05/2026" in cells or "06/05/2026" in cells)
+    assert bool(formats) == ambiguous
+    if len(cells) > 20:  # the odd ones are named
+        assert repr(cells[-1]) in " ".join(found["seen"].comments)
+    if "06/05/2026" in cells:  # and what the others have is not lost by a format for them
+        assert all('["%Y-%m-%d", ' in line for line in formats)
 
 
 def test_both_readings_of_an_ambiguous_date_stand_there_to_choose():
@@ -79,6 +87,10 @@ def test_both_readings_of_an_ambiguous_date_stand_there_to_choose():
         (["1,5", "1,500"], {"decimal_mark": ","}, False),
         (["about", "2"], {}, False),
         ([1.5, 2.0], {}, False),
+        (["12 %", "7,5%"], {"percent": True, "decimal_mark": ","}, True),
+        (["€ 12.50", "EUR 3"], {"currency": "EUR €"}, True),
+        (["12,50 kr", "3"], {"currency": "kr", "decimal_mark": ","}, True),
+        (["12 apples", "3"], {}, False),
     ],
 )
 def test_a_decimal_comma_is_told_from_groups_of_digits(cells, rule, is_open):

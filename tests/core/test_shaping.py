@@ -10,7 +10,9 @@ from hypothesis import strategies as st
 
 from strategies import PROPERTY
 from tidymerge.core.convert import cast_cells
+from tidymerge.core.patterns import check_pattern, first_found
 from tidymerge.core.shaping import shape_column
+from tidymerge.errors import BadExpression
 from tidymerge.model import ColumnType, Incoming, IncomingColumn, Kind
 from tidymerge.rules import ColumnRule
 
@@ -78,3 +80,31 @@ def test_steps_apply_in_the_order_of_the_reference():
         ("wrong number of pieces", ["x"]),
         ("not in the value map", ["***7"]),
     ]
+
+
+@pytest.mark.parametrize(
+    ("pattern", "text", "found"),
+    [
+        (r"\d+", "no 102 b 7", "102"), (r"no (\d+)", "no 102", "102"), (r"(?:no|nr) (\d+)", "nr 5", "5"),
+        (r"^b", "ab", None), (r"b$", "ab\ncb", "b"), (r"(?i)no (\w)", "NO x", "x"), (r"a|(b)", "a", None),
+        (r"a*", "bbb", None), (r"(a)(b)", "xab", "a"), (r"(?P<x>\d)", "a1", "1"), ("line.*two", "line\ntwo", None),
+    ],
+)  # fmt: skip
+def test_what_a_pattern_finds_is_what_re2_finds(pattern, text, found):
+    assert first_found(pa.array([text, None, text]), pattern).to_pylist() == [found, None, found]
+
+
+def test_no_pattern_takes_longer_than_its_text():
+    """It would not end in the lifetime of the tests with an engine that tries all ways back."""
+    texts = pa.array([f"{'a' * 60}! {at}" for at in range(2000)])
+    rule = ColumnRule(sources=("X",), pattern=r"^(a+)+$", replace=((r"^(a|a)*$", "b"),))
+    assert first_found(texts, rule.pattern).null_count == 2000
+    assert shaped(rule, texts.to_pylist(), Kind.TEXT).parts[0].null_count == 2000
+
+
+@pytest.mark.parametrize("pattern", ["(", r"(?=a)", r"(a)\1", "[z-a]"])
+def test_a_pattern_that_can_not_be_used_is_named_with_its_place(pattern):
+    with pytest.raises(BadExpression, match=r"columns.a.pattern: .*RE2"):
+        check_pattern(pattern, "columns.a.pattern")
+    with pytest.raises(BadExpression, match=r"columns.a.replace"):
+        check_pattern("a(b)", "columns.a.replace", r"\2")

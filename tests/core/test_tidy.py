@@ -1,5 +1,6 @@
 """Tidying and guarding of text, over anything that can stand in a cell."""
 
+import re
 import unicodedata
 
 import pyarrow as pa
@@ -8,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from strategies import PROPERTY
-from tidymerge.core.tidy import guard, tidy, unguard
+from tidymerge.core.tidy import guard, is_guarded, tidy, unguard
 
 TEXTS = st.lists(
     st.one_of(st.none(), st.text(max_size=8), st.text(" \t\n\xa0\u3000ae=+-@'\u0301", max_size=6)), max_size=12
@@ -44,6 +45,23 @@ def test_a_guard_comes_off_again_and_leaves_nothing_to_run(texts):
         assert not text or (text[0] not in "=@\t\r" and (text[0] not in "+-" or float(text) is not None))
 
 
-@pytest.mark.parametrize(("text", "guarded"), [("-5", "-5"), ("+1.5e3", "+1.5e3"), ("-5+1", "'-5+1"), ("=1", "'=1"), ("'x", "'x"), ("'=x", "''=x"), ("a=b", "a=b")])  # fmt: skip
+@PROPERTY
+@given(st.lists(st.one_of(st.none(), st.text("=+-@'\t\r\n;,|\" a5.", max_size=9)), max_size=20))
+def test_a_guard_stands_wherever_another_program_may_cut(texts):
+    """Cut at any one separator, without heed to quotes, no piece starts a formula."""
+    column = pa.array(texts, pa.string())
+    guarded = guard(column)
+    assert unguard(guarded).equals(column)
+    assert is_guarded(guarded)
+    for text in filter(None, guarded.to_pylist()):
+        for separator in ";,|\t\n\r":
+            for piece in text.split(separator):
+                bare = piece.lstrip('"') if piece != text else piece
+                assert not bare.startswith(("=", "@")), text
+                if bare.startswith(("+", "-")):
+                    assert re.match(r"[+-][0-9.]", bare), text
+
+
+@pytest.mark.parametrize(("text", "guarded"), [("a;=1", "a;'=1"), ('a;"=1', 'a;"\'=1'), ("52.1,-0.5", "52.1,-0.5"), ("a\n@b", "a\n'@b"), ("temp; -5", "temp; -5"), ("-5", "-5"), ("+1.5e3", "+1.5e3"), ("-5+1", "'-5+1"), ("=1", "'=1"), ("'x", "'x"), ("'=x", "''=x"), ("a=b", "a=b")])  # fmt: skip
 def test_numbers_are_left_alone(text, guarded):
     assert guard(pa.array([text])).to_pylist() == [guarded]

@@ -1,7 +1,7 @@
 """The naive model of a load: one row after another, in plain Python, written from the documents alone."""
 
 from collections import Counter
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Any
 
@@ -200,7 +200,11 @@ def decide(case: Case, row: Any, cells: tuple[str, ...], record: Any) -> tuple[s
             new[at] = updated(case, column, record[at], row[at], cells[2:][at], clear=clears[at])
     along = [at for at, column in enumerate(case.columns) if only_on(case, column) == "update"]
     if all(same(new[at]) == same(record[at]) for at in range(len(new)) if at not in along):
-        return "unchanged", None
+        compared = [at for at, column in enumerate(case.columns) if at not in along and not column.key]
+        kept = any(
+            kept_back(case, case.columns[at], record[at], row[at], cells[2:][at], clear=clears[at]) for at in compared
+        )
+        return "skipped" if kept else "unchanged", None
     if any(
         new[at] is None and record[at] is not None and not column.nullable for at, column in enumerate(case.columns)
     ):
@@ -276,6 +280,16 @@ def updated(case: Case, column: Column, old: Any, new: Any, cell: str, *, clear:
     if when == "greater" and old is not None and not (new is not None and new > old):
         return old
     return new
+
+
+def kept_back(case: Case, column: Column, old: Any, new: Any, cell: str, *, clear: bool) -> bool:
+    """Whether a rule of the column keeps back a value that the cell says and that is another."""
+    rules = case.column_rules.get(column.name, {})
+    without = {name: rule for name, rule in rules.items() if name != "update_when"}
+    if blanks(case, column) == "fill-only":
+        without["blanks"] = "keep"
+    free = replace(case, column_rules={**case.column_rules, column.name: without})
+    return same(updated(free, column, old, new, cell, clear=clear)) != same(old)
 
 
 def stuck(case: Case, at: int, before: dict[Any, Any], changes: dict[int, Any], keys: list[Any]) -> set[int]:

@@ -17,7 +17,7 @@ from strategies import LONG
 
 # How many cases of each kind the short suite tries, and the long proofs: ten thousand in all, most where they are quick.
 NUMBERS = {
-    "sqlite": (80, 3500), "csv": (60, 2500), "parquet": (60, 2500), "xlsx": (40, 700), "postgresql": (50, 500), "mariadb": (40, 400),
+    "sqlite": (60, 3500), "csv": (40, 2500), "parquet": (40, 2500), "xlsx": (30, 700), "postgresql": (30, 500), "mariadb": (20, 400),
 }  # fmt: skip
 STEP = 10  # cases in one test
 

@@ -1,7 +1,8 @@
 """What every kind of file does as a target: the same loads, undos, refusals and proofs."""
 
+import json
+import os
 import stat
-import subprocess
 import tempfile
 import threading
 from datetime import date, timedelta
@@ -13,7 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tidymerge
-from conftest import NO_LIMITS, PROGRAM, text_file
+from conftest import NO_LIMITS, text_file
 from strategies import PROPERTY, some
 from tidymerge.targets import open_target
 from tidymerge.targets.files.target import FileTarget
@@ -162,7 +163,7 @@ def test_a_file_that_is_changed_meanwhile_is_read_again_and_nobody_is_overwritte
 
 
 @kinds
-def test_two_loads_at_once_end_as_one_after_the_other(kind, folder):
+def test_two_loads_at_once_end_as_one_after_the_other(kind, folder, programs):
     target = kind.make(folder, ROWS)
     rows = {who: [["X", str(at), "1", "", who] for at in range(200)] for who in "ab"}
     files = [text_file(folder / f"{who}.csv", [HEAD, *rows[who]]) for who in "ab"]
@@ -179,11 +180,8 @@ def test_two_loads_at_once_end_as_one_after_the_other(kind, folder):
         "--most-updated",
         "200",
     ]
-    both = [
-        subprocess.Popen([PROGRAM, "load", file, *options], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-        for file in files
-    ]
-    assert [process.wait(60) for process in both] == [0, 0]
+    both = [programs.start(["load", file, *options], folder) for file in files]
+    assert [running.wait() for running in both] == [0, 0]
     found = [row[4] for row in kind.rows(target) if row[0] == "X"]
     assert (len(found), len(set(found))) == (200, 1)  # one of them, wholly
 
@@ -219,13 +217,12 @@ def test_a_folder_that_is_held_or_full_or_not_to_be_written_is_said(kind, run, f
         "swap._keep_owner = failing\nmain()"
     )
     for error, code in (("ENOSPC", "target-full"), ("EROFS", "target-read-only")):
-        command = [str(Path(PROGRAM).with_name("python")), "-c", script.format(error), "load", incoming, *options]
-        done = subprocess.run(command, capture_output=True, text=True, check=False)
-        assert (done.returncode, code in done.stderr) == (1, True), done.stderr
+        done = run("load", incoming, *options, script=script.format(error))
+        assert (done.status, code in done.err) == (1, True), done.err
     assert times(folder) == {**before, "in.csv": times(folder)["in.csv"]}
 
 
-def test_a_folder_whose_change_was_cut_off_halfway_is_completed_by_whoever_comes_next(folder):
+def test_a_folder_whose_change_was_cut_off_halfway_is_completed_by_whoever_comes_next(run, folder):
     kind = KINDS[3]
     target = kind.make(folder, ROWS)
     script = (
@@ -238,8 +235,7 @@ def test_a_folder_whose_change_was_cut_off_halfway_is_completed_by_whoever_comes
         "tidymerge.load(sys.argv[1], sys.argv[2], key=['code', 'no'], accept_warnings=True)"
     )
     incoming = text_file(folder / "in.csv", NEWS[:4])
-    done = subprocess.run([Path(PROGRAM).with_name("python"), "-c", script, incoming, target], check=False)
-    assert done.returncode == 9
+    assert run(incoming, target, script=script).status == 9
     record = folder / "hives" / ".tidymerge-swap.json"
     assert record.exists()
     assert tidymerge.preview(incoming, target, key=KEY).changed == 0  # read as it counts, without a hand on it
@@ -248,3 +244,68 @@ def test_a_folder_whose_change_was_cut_off_halfway_is_completed_by_whoever_comes
     assert (receipt.changed, "shows that it had committed" in str(receipt.notes)) == (0, True)
     assert [row[2] for row in kind.rows(target)][::3] == ["13", "8.75"]
     assert [path.name for path in folder.rglob(".*")] == []
+
+
+VICTIM = "what somebody needs"
+
+
+@pytest.mark.parametrize(
+    "names",
+    [
+        {"../victim.txt": ".../victim.txt.tidymerge-ab"}, {"{outside}": "part-0.parquet"}, {"part-0.parquet": "{outside}"},
+        {"part-0.parquet": "part-1.parquet"}, {"part-0.parquet": ".part-0.parquet.tidymerge-ab"}, ["part-0.parquet"],
+        {"..": ".x.tidymerge-ab"}, {"link.parquet": ".link.parquet.tidymerge-ab"}, "not even JSON",
+    ],
+    ids=str,
+)  # fmt: skip
+def test_a_planted_record_is_not_believed_and_nothing_is_touched(folder, tmp_path_factory, names):
+    kind = KINDS[3]
+    target = kind.make(folder, ROWS)
+    place, outside = folder / "hives", tmp_path_factory.mktemp("outside") / "victim.txt"
+    outside.write_text(VICTIM)
+    (folder / "victim.txt").write_text(VICTIM)
+    (place / ".part-0.parquet.tidymerge-ab").symlink_to(outside)
+    (place / ".link.parquet.tidymerge-ab").write_text("planted")
+    (place / "link.parquet").symlink_to(outside)
+    said = json.dumps(names).replace("{outside}", str(outside)) if not isinstance(names, str) else names
+    (place / ".tidymerge-swap.json").write_text(said)
+    before = times(folder)
+    incoming = text_file(folder / "in.csv", NEWS[:4])
+    for run_it in (tidymerge.preview, tidymerge.load):
+        with pytest.raises(tidymerge.TargetError, match="can't be believed"):
+            run_it(incoming, target, key=KEY)
+    assert (outside.read_text(), (folder / "victim.txt").read_text()) == (VICTIM, VICTIM)
+    assert {name: at for name, at in times(folder).items() if name != "in.csv"} == before
+
+
+def test_names_of_new_files_are_not_foreseen_and_a_link_in_their_place_is_not_followed(run, folder):
+    """Whoever may write in the folder can plant links only at names that he knows."""
+    kind = KINDS[0]
+    target = kind.make(folder, ROWS)
+    (folder / "victim.txt").write_text(VICTIM)
+    planting = (
+        "import os, secrets\nfrom pathlib import Path\nfrom tidymerge.cli.app import main\n"
+        "secrets.token_hex = lambda size: 'ab' * size\n"
+        f"os.symlink('victim.txt', '.{Path(target).name}.tidymerge-' + 'ab' * 8)\nmain()"
+    )
+    options = ("--into", target, "--key", "code", "--key", "no", "--yes")
+    run("load", text_file(folder / "in.csv", NEWS[:4]), *options, script=planting)
+    assert (folder / "victim.txt").read_text() == VICTIM
+    assert not Path(target).is_symlink()
+
+
+@pytest.mark.parametrize("at", [0, 3])
+def test_other_names_of_a_file_are_noticed(folder, at):
+    target = KINDS[at].make(folder, ROWS)
+    file = next((folder / "hives").glob("*.parquet")) if at else Path(target)
+    os.link(file, folder / "other.name")
+    preview = tidymerge.preview(text_file(folder / "in.csv", NEWS[:4]), target, key=KEY)
+    assert any("2 names (hard links)" in note for note in preview.notes)
+
+
+def test_a_target_that_is_a_link_stays_one(folder):
+    target = Path(KINDS[0].make(folder, ROWS))
+    real = target.rename(folder / "real.csv")
+    target.symlink_to(real)
+    assert tidymerge.load(text_file(folder / "in.csv", NEWS[:4]), target, key=KEY, accept_warnings=True).changed
+    assert (target.is_symlink(), real.read_bytes().count(b"\n")) == (True, len(KINDS[0].rows(str(target))) + 1)

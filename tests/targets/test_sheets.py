@@ -341,3 +341,28 @@ def test_a_logged_cell_stands_for_itself_whatever_its_column_holds(tmp_path_fact
     assert raw_cells(target) == start
     tidymerge.undo(undone.run)
     assert raw_cells(target) == loaded
+
+
+@pytest.mark.parametrize(
+    ("sheet", "formula", "seen"),
+    [
+        ("Hives", "SUM(B2:B4)", False), ("Sums", "SUM(Hives!$B$2:$B$4)", False), ("Sums", "COUNTA('Hives'!A1:C4)", False),
+        ("Sums", "SUM(Hives!B2:B400)", True), ("Sums", "SUM(Hives!B:B)", True), ("Sums", "SUM(B2:B4)", True),
+        ("Sums", "Hives!B4", True), ("Sums", "SUM(Hives!B2:B3)", True), ("Sums", "SUM(Hives!H2:H4)", True),
+    ],
+)  # fmt: skip
+def test_formulas_that_would_not_see_new_rows_are_named(folder, sheet, formula, seen):
+    book = Workbook()
+    book.active.title = "Hives"
+    for row in (["k", "kg", "note"], ["a", 1, "x"], ["b", 2, "y"], ["c", 3, "z"]):
+        book.active.append(row)
+    book.create_sheet("Sums")
+    book[sheet]["F1"] = f"={formula}"
+    book.save(folder / "hives.xlsx")
+    new = tidymerge.preview(
+        text_file(folder / "in.csv", [["k", "kg"], ["d", 4], ["a", 9]]), folder / "hives.xlsx", key="k"
+    )
+    named = [one for one in new.warnings if f"{sheet}!F1 ={formula}" in one]
+    assert bool(named) != seen, new.warnings
+    old = tidymerge.preview(text_file(folder / "in.csv", [["k", "kg"], ["a", 9]]), folder / "hives.xlsx", key="k")
+    assert old.warnings == ()

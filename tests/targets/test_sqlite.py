@@ -1,13 +1,21 @@
 """SQLite: the contract, and what is its own."""
 
+import contextlib
 import sqlite3
+import subprocess
+import tempfile
 from pathlib import Path
 
 import pytest
 from contract import TargetContract
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 import tidymerge
 from conftest import database, stored, text_file
+from program import PROGRAM
+from strategies import PROPERTY, some
+from tidymerge.targets.sqlite import session
 
 
 class TestSqlite(TargetContract):
@@ -170,3 +178,32 @@ def test_updating_all_records_of_a_key_needs_a_primary_key(folder):
     text_file(folder / "i.csv", [["k", "n"], [1, 5]])
     with pytest.raises(tidymerge.UsageError, match="no primary key"):
         tidymerge.preview(job=folder / "job.toml")
+
+
+VALUES = st.sampled_from([None, 1, 2**40, 2.5, "text", "7", b"\x00\xff", b"A", ""])
+
+
+@settings(PROPERTY, max_examples=some(200))
+@given(rows=st.lists(st.tuples(VALUES, VALUES), max_size=9))
+def test_a_result_is_the_same_whatever_the_driver_is_given_at_once(rows):
+    """The driver settles types by the first batch: a value of another type that comes later must not be lost."""
+    with tempfile.TemporaryDirectory() as folder, pytest.MonkeyPatch.context() as patch:
+        with contextlib.closing(sqlite3.connect(f"{folder}/t.db")) as connection, connection:
+            connection.execute("CREATE TABLE t (a, b)")
+            connection.executemany("INSERT INTO t VALUES (?, ?)", rows)
+        opened = session.Session(Path(folder) / "t.db", write=False)
+        whole = opened._one_batch("SELECT * FROM t", (), 100)  # noqa: SLF001
+        for size in (1, 2, 3):
+            patch.setattr(session, "_ROWS", (size, size))
+            assert opened.table("SELECT * FROM t").equals(whole)
+        opened.close()
+
+
+def test_a_load_needs_little_memory(folder):
+    """Not even address space: a machine may have none to spare. The driver took 8 GB for each column."""
+    target = database(folder / "coop.db")
+    text_file(folder / "in.csv", [["apiary_code", "hive_no", "queen_colour"], *(["X", at, "red"] for at in range(30))])
+    command = f"ulimit -v 2000000 && exec '{PROGRAM}' load in.csv --into '{target}' --yes --most-inserted 30"
+    done = subprocess.run(["bash", "-c", command], cwd=folder, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    assert len(stored(target)) == 33

@@ -1,17 +1,28 @@
 """The program: its commands, and how every error becomes a sentence and an exit status."""
 
-import contextlib
 import os
 import signal
 import sys
 import traceback
 from types import FrameType
-from typing import NoReturn
+from typing import Annotated, NoReturn
 
 import typer
 
+from tidymerge import settings
+from tidymerge.cli.closing import committed
 from tidymerge.cli.commands import demo, draft, load, look, preview, receipt, runs, schema, undo
+from tidymerge.cli.streams import Streams
 from tidymerge.errors import Interrupted, TidyMergeError
+
+AllowVariable = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--allow-variable",
+        metavar="NAME",
+        help="Let addresses take this environment variable for more than a user name or password; repeat.",
+    ),
+]
 
 app = typer.Typer(
     help="Load incoming spreadsheet rows into existing tables: matched by key, every row accounted for.",
@@ -38,6 +49,7 @@ app.command(short_help="Run the whole tour on demo data.")(demo.demo)
 def common(
     version: bool = typer.Option(False, "--version", help="Print the version and stop.", is_eager=True),
     debug: bool = typer.Option(False, "--debug", help="Show where in the program an error arose."),
+    allow_variable: AllowVariable = None,
 ) -> None:
     """Load incoming spreadsheet rows into existing tables: matched by key, every row accounted for."""
     if version:
@@ -46,7 +58,8 @@ def common(
         print(f"tidymerge {__version__}")
         raise typer.Exit
     if debug:
-        os.environ["TIDYMERGE_DEBUG"] = "1"
+        settings.debug()
+    settings.allow_variables(allow_variable or [])
 
 
 def main() -> NoReturn:
@@ -58,10 +71,14 @@ def main() -> NoReturn:
     """
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, _interrupted)
+    streams = Streams()
     status = _run()
-    with contextlib.suppress(BrokenPipeError):  # the reader of our output went away, as `head` does
-        sys.stdout.flush()
-        sys.stderr.flush()
+    failure = streams.failure()
+    if failure is not None:
+        _say(f"Not all of the output could be written: {failure.strerror}.")
+        if not committed():  # then the output was all there was to do
+            status = status if status not in (0, 3) else 1
+        streams.failure()
     os._exit(status)
 
 
@@ -76,8 +93,6 @@ def _run() -> int:
     except MemoryError:
         _say("Not enough memory; nothing was written. Load the rows in smaller files.")
         return 1
-    except BrokenPipeError:
-        return 0
     except Exception as error:  # noqa: BLE001 - the last door: no traceback unless asked for
         _say(
             f"{type(error).__name__}: {error}. This is a defect of the program. Unless it said that it committed, "
@@ -93,7 +108,7 @@ def _interrupted(_number: int, _frame: FrameType | None) -> None:
 
 def _say(words: str) -> None:
     """One or two sentences on standard error, without what would steer the terminal; with --debug also the place."""
-    if os.environ.get("TIDYMERGE_DEBUG"):
+    if settings.is_debugging():
         traceback.print_exc()
     shown = "".join(sign if sign.isprintable() else "\N{REPLACEMENT CHARACTER}" for sign in words)
     print(f"tidymerge: {shown}", file=sys.stderr)

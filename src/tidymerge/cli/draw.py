@@ -7,8 +7,9 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from tidymerge.core.caution import plural
+from tidymerge.cli.listing import Listing
 from tidymerge.core.mapping import listing
+from tidymerge.core.words import counted, nothing_to_write, plural
 from tidymerge.model import Reason
 from tidymerge.receipt import Conflict, Receipt, RejectedCell, SampleRow, State, TableReceipt
 
@@ -19,6 +20,10 @@ _SHOWN = {"\n": "␤", "\t": "␉", "\N{NO-BREAK SPACE}": "␣"}
 _NUMBERS = (
     "fields", "row", "rows", "example: row", "columns", "blank", "distinct", "longest",
     "inserted", "updated", "deleted", "rejected",
+)  # fmt: skip
+_SENTENCES = (
+    "which", "for example", "expected", "rule", "as it came → as it is loaded", "what is wrong", "commonest values",
+    "what",
 )  # fmt: skip
 _STYLES = {
     "inserted": "green",
@@ -82,7 +87,7 @@ def _heading(shown: Receipt, table: TableReceipt) -> RenderableType:
     names = f"Column names in row {shown.header_row}. " if shown.header_row else ""
     under = (
         f"{names}Records matched by {' + '.join(map(cut, table.key)).rstrip('.')}. "
-        f"The table: {table.rows_before:,} rows before, {table.rows_after:,} after{conditional}."
+        f"The table: {counted(table.rows_before, 'row')} before, {table.rows_after:,} after{conditional}."
     )
     return Group(line, Text(under + "\n", "dim"))
 
@@ -133,7 +138,7 @@ def _samples(samples: Sequence[SampleRow]) -> RenderableType | None:
     if not samples:
         return None
     names = [name for name, *_ in samples[0].fields]
-    listed = grid("Some rows in full (what changes is picked out)", ("row", "", *names))
+    listed = grid("Some rows in full (what changes is picked out)", ("row", "", *names), of_data=True)
     for sample in samples:
         cells = []
         for _, before, after, changed in sample.fields:
@@ -223,12 +228,11 @@ def _closing(shown: Receipt) -> RenderableType:
     if shown.state is State.UNDONE:
         said = _closing_of_undo(shown)
     elif shown.state is State.LOADED:
-        changed = shown.changed
-        if not changed:
-            rows = "rows that were not rejected" if shown.rows.rejected else "rows"
-            said = f"Nothing to write: the table already holds what the {rows} say."
+        records = shown.rows.inserted + sum(table.records_updated for table in shown.tables)
+        if not shown.changed:
+            said = nothing_to_write(shown.rows)
         else:
-            said = f"Committed. All {changed:,} written {plural(changed, 'record', 'records')} read back equal."
+            said = f"Committed. {all_written(records)} back equal."
             if not shown.verified:
                 said = "Committed, but not verified: the target's triggers made a difference (see the note)."
     elif shown.state is State.PREVIEWED:
@@ -250,25 +254,21 @@ def _closing_of_undo(shown: Receipt) -> str:
     if not shown.verified:
         return "Committed, but not verified: the target's triggers made a difference (see the note)."
     written, gone = shown.rows.inserted + shown.rows.updated, shown.rows.deleted
-    said = [f"all {written:,} written {plural(written, 'record', 'records')} read back equal"] if written else []
-    said += [f"{gone:,} deleted {plural(gone, 'record is', 'records are')} gone"] if gone else []
-    return f"Committed: {', '.join(said)}."
+    said = [f"{all_written(written)} back equal"] if written else []
+    said += [f"{counted(gone, 'deleted record')} {plural(gone, 'is', 'are')} gone"] if gone else []
+    words = ", ".join(said)
+    return f"Committed. {words[0].upper()}{words[1:]}."
 
 
-def grid(title: str, names: Sequence[str]) -> Table:
-    """An open table with a title; columns of counts and row numbers to the right."""
-    listed = Table(
-        title=title,
-        min_width=len(title),
-        title_justify="left",
-        title_style="bold",
-        box=None,
-        padding=(0, 2, 0, 0),
-        header_style="dim underline",
-    )
-    for name in names:
-        listed.add_column(cut(name), justify="right" if name in _NUMBERS else "left", overflow="fold")
-    return listed
+def all_written(records: int) -> str:
+    """That what was written was read again: of one record, or of all."""
+    return "The one written record reads" if records == 1 else f"All {records:,} written records read"
+
+
+def grid(title: str, names: Sequence[str], *, of_data: bool = False) -> Listing:
+    """An open table with a title; columns of counts and row numbers to the right. `of_data`: the names are others'."""
+    shown = [cut(name) for name in names]
+    return Listing(title, shown, *(((), ()) if of_data else (_NUMBERS, _SENTENCES)))
 
 
 def value(text: str | None, style: str = "") -> Text:

@@ -4,11 +4,12 @@ from rich.console import Console
 from rich.text import Text
 
 from tidymerge.cli.draw import cut, grid, value
-from tidymerge.core.caution import plural
 from tidymerge.core.profile import ColumnProfile, KeyCandidate
+from tidymerge.core.words import counted
 from tidymerge.looking import Overview, View
 
 _SHORT = 24
+_COLUMNS_SHOWN, _COLUMNS_SAMPLED = 300, 60  # nobody reads thousands on a screen
 _KEYS_SHOWN = 3
 _VALUES_SHOWN = 4
 _CATEGORY = 8  # a text column with no more different values is shown with all of them
@@ -16,7 +17,7 @@ _CATEGORY = 8  # a text column with no more different values is shown with all o
 
 def overview(out: Console, shown: Overview) -> None:
     """The sheets of a workbook or the tables of a database."""
-    out.print(Text.assemble("\n", (shown.address, "bold"), f": {len(shown.parts)} {shown.part}s\n"))
+    out.print(Text.assemble("\n", (shown.address, "bold"), f": {counted(len(shown.parts), shown.part)}\n"))
     listed = grid("", (shown.part, "rows", "columns"))
     listed.title = None
     for name, rows, columns in shown.parts:
@@ -31,11 +32,11 @@ def view(out: Console, shown: View) -> None:
     columns = shown.profile.columns
     rows = columns[0].rows if columns else 0
     where = f", column names in row {shown.header_row}" if shown.header_row else ""
-    title = f": {rows:,} {plural(rows, 'row', 'rows')}, {len(columns)} columns{where}\n"
+    title = f": {counted(rows, 'row')}, {counted(len(columns), 'column')}{where}\n"
     out.print(Text.assemble("\n", (shown.address, "bold"), title))
     listed = grid("", ("column", "type", "blank", "distinct", "commonest values", "smallest", "largest", "longest"))
     listed.title = None
-    for column in columns:
+    for column in columns[:_COLUMNS_SHOWN]:
         listed.add_row(
             cut(column.name),
             column.type,
@@ -47,11 +48,15 @@ def view(out: Console, shown: View) -> None:
             str(column.longest),
         )
     out.print(listed)
+    if len(columns) > _COLUMNS_SHOWN:
+        out.print(Text(f"and {len(columns) - _COLUMNS_SHOWN:,} more columns; --json has them all.", "dim"))
     out.print(Text("\n" + _keys(shown) + "\n"))
     if shown.profile.sample:
-        sample = grid("First rows", tuple(column.name for column in columns))
+        named = f", the first {_COLUMNS_SAMPLED} columns" if len(columns) > _COLUMNS_SAMPLED else ""
+        names = tuple(column.name for column in columns[:_COLUMNS_SAMPLED])
+        sample = grid(f"First rows{named}", names, of_data=True)
         for row in shown.profile.sample:
-            sample.add_row(*(value(cell) for cell in row))
+            sample.add_row(*(value(cell) for cell in row[:_COLUMNS_SAMPLED]))
         out.print(sample)
     for note in shown.notes:
         out.print(Text.assemble(("\nNote: ", "dim"), note))

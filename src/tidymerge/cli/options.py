@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 if TYPE_CHECKING:
+    from tidymerge.outputs import Outputs
     from tidymerge.sources import ReadOptions
 
 Incoming = Annotated[
@@ -79,6 +80,13 @@ Encoding = Annotated[
 RejectsFile = Annotated[
     str | None, typer.Option("--rejects", metavar="FILE", help="Write the rejected rows and why to this CSV file.")
 ]
+NoRejects = Annotated[bool, typer.Option("--no-rejects", help="Write no file of the rejected rows.")]
+Wait = Annotated[
+    int | None,
+    typer.Option(
+        "--wait", metavar="SECONDS", min=0, help="Start again for so long where others change the same records."
+    ),
+]
 Strict = Annotated[bool, typer.Option("--strict", help="Load nothing if any row is rejected.")]
 Yes = Annotated[bool, typer.Option("--yes", help="Do not ask, and go ahead in spite of warnings.")]
 Expect = Annotated[
@@ -86,7 +94,7 @@ Expect = Annotated[
     typer.Option(
         "--expect",
         metavar="FINGERPRINT",
-        help="Load only if the changes are those of the preview with this fingerprint.",
+        help="Go ahead only if the changes are those of the preview with this fingerprint.",
     ),
 ]
 MostUpdated = Annotated[
@@ -127,14 +135,15 @@ Page = Annotated[
 Chart = Annotated[
     str | None, typer.Option("--chart", metavar="FILE", help="Write the tally and the changes as a picture, .png.")
 ]
-AsJson = Annotated[
-    bool, typer.Option("--json", help="Print the receipt as JSON, and nothing else, to standard output.")
-]
+AsJson = Annotated[bool, typer.Option("--json", help="Print the result as JSON, and nothing else, to standard output.")]
 
 
-def path(text: str | None) -> Path | None:
-    """The file that an option names, if it was given."""
-    return None if text is None else Path(text)
+def outputs(*, no_rejects: bool = False, **given: str | None) -> "Outputs":
+    """The files that options name, as far as they were given."""
+    from tidymerge.outputs import Outputs
+
+    paths = {name: Path(text) for name, text in given.items() if text is not None}
+    return Outputs(**paths, save_rejects=not no_rejects)
 
 
 def read_options(

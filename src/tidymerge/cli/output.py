@@ -6,21 +6,22 @@ import sys
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import typer
 from rich.console import Console
 
-from tidymerge.errors import BadOption, Stopped, TidyMergeError
-from tidymerge.reports.receipt_json import failure_to_dict
+from tidymerge.cli.closing import note_commit
+from tidymerge.errors import Stopped, TidyMergeError
+from tidymerge.reports.error_json import error_to_dict, failure_to_dict
 
 if TYPE_CHECKING:
+    from tidymerge.outputs import Outputs
     from tidymerge.receipt import Receipt, Touch
 
 DONE, WITH_REJECTS, STOPPED = 0, 3, 4
 ROWS_ON_PAGE = 1000  # changed records; more would make a page slow to open
-_PLAIN_WIDTH = 120  # in a file or a pipe, where no terminal tells its width
+_ENOUGH = 20_000  # signs in a line of a file or a pipe, where no terminal tells its width
 
 
 def console(*, json_wanted: bool = False) -> Console:
@@ -29,14 +30,27 @@ def console(*, json_wanted: bool = False) -> Console:
     It knows no markup: values from files are printed, and must not be obeyed.
     """
     stream = sys.stderr if json_wanted else sys.stdout
-    return Console(
-        file=stream, width=None if stream.isatty() else _PLAIN_WIDTH, highlight=False, emoji=False, markup=False
-    )
+    kind = Console if stream.isatty() else _Plain
+    width = None if stream.isatty() else _ENOUGH
+    return kind(file=stream, width=width, highlight=False, emoji=False, markup=False)
+
+
+class _Plain(Console):
+    """For a file or a pipe: lines are as long as they need, and end where their words end."""
+
+    def print(self, *objects: Any, **options: Any) -> None:
+        """Print without the spaces that would fill a terminal's line."""
+        with self.capture() as caught:
+            super().print(*objects, **options)
+        self.file.writelines(f"{line.rstrip()}\n" for line in caught.get().splitlines())
 
 
 def print_json(data: dict[str, Any]) -> None:
-    """Print one JSON document to standard output."""
-    print(json_form.dumps(data, indent=2, ensure_ascii=False))
+    """Print one JSON document to standard output: in UTF-8 always (RFC 8259, 8.1), whatever the terminal's encoding."""
+    sys.stdout.flush()
+    text = json_form.dumps(data, indent=2, ensure_ascii=False)
+    sys.stdout.buffer.write(f"{text}\n".encode("utf-8", "backslashreplace"))  # half a letter has an escape in JSON too
+    sys.stdout.buffer.flush()
 
 
 @contextmanager
@@ -46,12 +60,11 @@ def json_failures(*, json_wanted: bool) -> Iterator[None]:
         yield
     except Stopped as stopped:
         if json_wanted:
-            error = {"error": {"code": stopped.code, "message": str(stopped)}}
-            print_json({**stopped.receipt.to_dict(), **error})
+            print_json({**stopped.receipt.to_dict(), "error": error_to_dict(stopped)})
         raise
     except TidyMergeError as error:
         if json_wanted:
-            print_json(failure_to_dict("failed", error.code, str(error)))
+            print_json(failure_to_dict(error))
         raise
 
 
@@ -65,38 +78,42 @@ def show(out: Console, receipt: "Receipt", *, json: bool, details: bool = True) 
         draw.receipt(out, receipt, details=details)
 
 
-def check_views(page: str | None, chart: str | None, marked: str | None = None) -> None:
-    """Make sure, before anything is done, that the files asked for can be written. Raises BadOption."""
-    for path, *endings in ((page, ".html"), (chart, ".png"), (marked, ".xlsx", ".csv")):
-        if path is not None and Path(path).suffix.lower() not in endings:
-            raise BadOption(f"{path} must end in {' or '.join(endings)}, as that is what is written to it.")
-        if path is not None and not Path(path).absolute().parent.is_dir():
-            raise BadOption(f"There is no folder {Path(path).parent} to write {Path(path).name} to.")
-
-
-def write_views(receipt: "Receipt", touched: "list[Touch] | None", page: str | None, chart: str | None) -> None:
+def write_views(receipt: "Receipt", touched: "list[Touch] | None", outputs: "Outputs") -> None:
     """Write the receipt as a page and as a chart, where asked for. `touched` is looked up in the log if None.
 
     Raises BadOption where a file can't be written.
     """
-    if page is not None:
+    if outputs.page is not None:
         from tidymerge.past import touched_of
         from tidymerge.reports.page import write_page
 
         found = touched_of(receipt, ROWS_ON_PAGE) if touched is None else touched
-        write_page(receipt, found, Path(page))
-    if chart is not None:
+        write_page(receipt, found, outputs.page)
+    if outputs.chart is not None:
         from tidymerge.reports.charts import receipt_chart
 
-        receipt_chart(receipt, Path(chart))
+        receipt_chart(receipt, outputs.chart)
 
 
-def try_views(receipt: "Receipt", page: str | None, chart: str | None) -> None:
-    """The same after a commit, when whatever goes wrong must not look as if the run had failed: it is only said."""
+def report(out: Console, receipt: "Receipt", outputs: "Outputs", *, json: bool, details: bool = False) -> None:
+    """After a commit: show the receipt and write its views.
+
+    Whatever goes wrong now must not look as if the run had failed: it is only said.
+    """
+    note_commit(receipt.run or "")
+    with _only_said(receipt, "its receipt is not shown"):
+        show(out, receipt, json=json, details=details)
+    with _only_said(receipt, "not all of its views are written"):
+        write_views(receipt, None, outputs)
+
+
+@contextmanager
+def _only_said(receipt: "Receipt", words: str) -> Iterator[None]:
     try:
-        write_views(receipt, None, page, chart)
-    except Exception as error:  # noqa: BLE001 - as the docstring says
-        print(f"tidymerge: The run is done, but not all of its views are written: {error}", file=sys.stderr)
+        yield
+    except Exception as error:  # noqa: BLE001 - the run is done
+        again = f"tidymerge receipt {receipt.run}" if receipt.changed else "tidymerge runs"
+        print(f"tidymerge: The run is done, but {words}: {error}. See it with: {again}", file=sys.stderr)
 
 
 @contextmanager
@@ -110,6 +127,15 @@ def drawn_if_stopped(out: Console, *, quiet: bool) -> Iterator[None]:
 
             draw.receipt(out, stopped.receipt)
         raise
+
+
+def question(receipt: "Receipt") -> str:
+    """What is asked on the terminal before a run writes."""
+    from tidymerge.core.words import what_to_do
+
+    (table,) = receipt.tables
+    undo = receipt.undoes is not None
+    return what_to_do(receipt.rows, table.records_updated, table.rows_before, table.target, undo=undo)
 
 
 def ask(question: str, refused: str, *, json: bool) -> None:

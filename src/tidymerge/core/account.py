@@ -9,8 +9,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.changes import ChangeSet, Outcome, Tally
-from tidymerge.core.buckets import BUCKETS, buckets_of, spelled
-from tidymerge.core.cells import as_array, text_bytes, valid
+from tidymerge.core.buckets import buckets_of, spelled
+from tidymerge.core.cells import as_array, text_bytes, text_offsets, valid
 from tidymerge.errors import ProofFailed
 from tidymerge.model import Indices
 
@@ -104,37 +104,41 @@ def fingerprint(parts: Sequence[ChangeSet]) -> str:
 
 def _bucket_digests(changes: ChangeSet) -> dict[tuple[str, int], bytes]:
     """A digest for the updates and for the inserts of each bucket that has any."""
-    names = sorted(set(changes.after.column_names) - set(changes.stamps))
-    found = {}
+    found: dict[tuple[str, int], bytes] = {}
     for action, table in (
         ("update", changes.after.slice(0, changes.updates)),
         ("insert", changes.after.slice(changes.updates)),
         ("delete", changes.removed),
     ):
-        if not table.num_rows:
-            continue
-        by_key = _canonical_order(changes, table, action)
-        bucket = buckets_of(table.select(changes.key))[by_key]
-        order = by_key[np.argsort(bucket, kind="stable")]
-        bounds = np.searchsorted(np.sort(bucket), np.arange(BUCKETS + 1))
-        new = {name: spelled(as_array(table[name]).take(pa.array(order))) for name in names}
-        old = {}
-        if action == "update":
-            old = {name: spelled(as_array(changes.before[name]).take(pa.array(order))) for name in changes.changed}
-        for number in np.flatnonzero(np.diff(bounds)).tolist():
-            rows = slice(int(bounds[number]), int(bounds[number + 1]))
-            digest = hashlib.sha256()
-            for name in names:
-                if action != "update" or name in changes.key:
-                    _feed(digest, name, new[name][rows])
-                elif name in changes.changed:
-                    touched = np.flatnonzero(changes.changed[name][order[rows]])
-                    digest.update(touched.astype("<i8").tobytes())
-                    at = pa.array(touched + rows.start)
-                    _feed(digest, name, old[name].take(at))
-                    _feed(digest, name, new[name].take(at))
-            found[action, number] = digest.digest()
+        if table.num_rows:
+            hashed = _hashed(changes, table, action)
+            found |= {(action, number): digest.digest() for number, digest in hashed.items()}
     return found
+
+
+def _hashed(changes: ChangeSet, table: pa.Table, action: str) -> "dict[int, hashlib._Hash]":
+    """The hash of each bucket of a table, column by column: a bucket may have few rows, and a table many columns."""
+    by_key = _canonical_order(changes, table, action)
+    bucket = buckets_of(table.select(changes.key))[by_key]
+    order = by_key[np.argsort(bucket, kind="stable")]
+    numbers, starts = np.unique(np.sort(bucket), return_index=True)
+    bounds = np.r_[starts, len(order)]
+    hashes = [hashlib.sha256() for _ in numbers]
+
+    def spelled_at(side: pa.Table, name: str, rows: Indices) -> pa.Array:
+        return spelled(as_array(side[name]).take(pa.array(rows)))
+
+    for name in sorted(set(changes.after.column_names) - set(changes.stamps)):
+        if action != "update" or name in changes.key:
+            _feed(hashes, bounds, name, [_bytes_of(spelled_at(table, name, order))])
+        elif name in changes.changed:
+            touched = np.flatnonzero(changes.changed[name][order])
+            places = touched - np.repeat(starts, np.diff(bounds))[touched]
+            rows, both = order[touched], (changes.before, table)
+            fed = [_numbers(places), *(_bytes_of(spelled_at(side, name, rows)) for side in both)]
+            within = np.asarray(np.searchsorted(touched, bounds), np.int64)
+            _feed(hashes, within, name, fed)
+    return dict(zip(numbers.tolist(), hashes, strict=True))
 
 
 def _canonical_order(changes: ChangeSet, table: pa.Table, action: str) -> Indices:
@@ -149,13 +153,36 @@ def _canonical_order(changes: ChangeSet, table: pa.Table, action: str) -> Indice
     return order
 
 
-def _feed(digest: "hashlib._Hash", name: str, texts: pa.Array) -> None:
-    """Hash the values of a column: validity, lengths and bytes of each value's one spelling."""
-    _feed_text(digest, [name])
-    digest.update(np.packbits(valid(texts)).tobytes())
+_Fed = Sequence[tuple[memoryview, np.ndarray]]  # bytes, and where those of each row begin and end
+
+
+def _numbers(values: Indices) -> _Fed:
+    return [(values.astype("<i8").view(np.uint8).data, 8 * np.arange(len(values) + 1))]
+
+
+def _bytes_of(texts: pa.Array) -> _Fed:
+    """Validity, lengths and bytes of values in their one spelling."""
+    there, each = valid(texts), np.arange(len(texts) + 1)
     texts = texts.fill_null("")
-    digest.update(pc.binary_length(texts).to_numpy(zero_copy_only=False).astype("<i4").tobytes())
-    digest.update(text_bytes(texts).tobytes())
+    offsets = text_offsets(texts) if len(texts) else np.zeros(1, np.int32)
+    lengths = np.diff(offsets).astype("<i4")
+    return [
+        (there.view(np.uint8).data, each),
+        (lengths.view(np.uint8).data, 4 * each),
+        (text_bytes(texts).data, offsets - offsets[0]),
+    ]
+
+
+def _feed(hashes: "Sequence[hashlib._Hash]", bounds: Indices, name: str, fed: Sequence[_Fed]) -> None:
+    """Hash the rows between two bounds, each with the next, of one column; where there are none, nothing."""
+    pieces = [(data, ends[bounds].tolist()) for one in fed for data, ends in one]
+    counts = np.diff(bounds).tolist()
+    encoded = name.encode()
+    for at, (hashed, count) in enumerate(zip(hashes, counts, strict=True)):
+        if count:
+            hashed.update(len(encoded).to_bytes(4, "little") + encoded + count.to_bytes(8, "little"))
+            for data, ends in pieces:
+                hashed.update(data[ends[at] : ends[at + 1]])
 
 
 def _feed_text(digest: "hashlib._Hash", words: list[str]) -> None:

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Container, Mapping, Sequence
 from dataclasses import replace
+from decimal import Decimal, InvalidOperation
 
 import numpy as np
 import pyarrow as pa
@@ -9,27 +10,54 @@ import pyarrow.compute as pc
 
 from tidymerge.changes import ChangeSet, Tally
 from tidymerge.core.cells import as_array, mask_of, valid
+from tidymerge.core.convert import as_text
 from tidymerge.core.match import all_matches, code_keys, match
-from tidymerge.core.rows import key_text
+from tidymerge.core.rows import key_cells, key_text
+from tidymerge.core.tidy import composed
+from tidymerge.core.totals import named_totals, sums
+from tidymerge.core.words import plural
 from tidymerge.model import Fold, Incoming, Kind, Pairing, TargetColumn
 
 _EXAMPLES = 3
+_ROWS_ADDED_UP = 20_000  # more rows are hardly a sheet with totals in it
+_ADDED_DIGITS = 15  # numbers with more before the point, or so small, are not added up
 
 
-def cautions(counted: Tally, unreadable: Mapping[str, int]) -> list[str]:
+def cautions(counted: Tally, unreadable: Mapping[str, int], taken: str | None) -> list[str]:
     """Warnings about a decided load; any of them stops an unattended one.
 
-    `unreadable` counts, by column, stored values that are not of their column's type.
+    `unreadable` counts, by column, stored values that are not of their column's type; `taken` are the numbers of the
+    rows that were asked for.
     """
     found = []
     if counted.read == 0:
-        found.append("There are no rows to load: nothing stands below the column names.")
+        why = f"no row has a number in {taken}" if taken else "nothing stands below the column names"
+        found.append(f"There are no rows to load: {why}.")
     for column, count in unreadable.items():
         found.append(
             f"{count:,} {plural(count, 'record holds', 'records hold')} something in {column} that its declared "
             "type can't hold; where a row brings a value, it will replace that."
         )
     return found
+
+
+def unseen(counted: Tally, formulas: Sequence[str]) -> list[str]:
+    """New rows that stand below the ranges of formulas which name the rows by place."""
+    if not counted.inserted or not formulas:
+        return []
+    some = "; ".join(formulas[:_EXAMPLES])
+    new = plural(counted.inserted, "The new row stands", f"The {counted.inserted:,} new rows stand")
+    return [f"{new} below the range of formulas that name the rows by place, and are not seen by them: {some}."]
+
+
+def own_target(incoming: Incoming, target: str) -> list[str]:
+    """A query that reads the table which its rows go into: a load changes what the next one finds."""
+    place, _, table = target.partition("#")
+    wanted = table.casefold().split(".")[::-1]
+    for name in incoming.reads if incoming.address.partition("#")[0] == place else ():
+        if all(one == other for one, other in zip(name.casefold().split(".")[::-1], wanted, strict=False)):
+            return [f"The query reads {name}, the table that its rows go into, so a second load may find other rows."]
+    return []
 
 
 def uncalculated(incoming: Incoming, used: Container[str]) -> list[str]:
@@ -68,6 +96,49 @@ def doubtful_letters(parts: Sequence[tuple[Callable[[], Incoming], ChangeSet]], 
         f"If the letters are right, name {assumed} as the encoding; if not, name another."
     )
     return [words]
+
+
+def totals(parts: Sequence[tuple[Callable[[], Incoming], ChangeSet]], pairing: Pairing) -> list[str]:
+    """New records that look like totals of the others: by a word in their key, or because their numbers add up."""
+    found: list[str] = []
+    count = 0
+    for rows, changes in parts:
+        if not changes.inserts:
+            continue
+        incoming, fresh = rows(), np.sort(changes.incoming[changes.updates :])
+        named = named_totals(incoming, key_cells(pairing))
+        suspects = [row for numbers in named.values() for row in np.intersect1d(numbers, fresh).tolist()]
+        if len(parts) == 1 and not suspects:
+            suspects = np.intersect1d(np.flatnonzero(sums(_numbers(incoming, pairing))), fresh).tolist()
+        count += len(set(suspects))
+        for row in sorted(set(suspects))[: _EXAMPLES - len(found)]:
+            key = [as_text(incoming.column(name))[row].as_py() or "(blank)" for name in key_cells(pairing)]
+            found.append(f"row {incoming.place(row)} ({' / '.join(key)})")
+    if not count:
+        return []
+    words = plural(count, "new record looks like a total", "new records look like totals")
+    return [f"{count:,} {words} of other rows: {', '.join(found)}. If so, leave them out with skip_when."]
+
+
+def _numbers(incoming: Incoming, pairing: Pairing) -> list[pa.Array]:
+    """The cells that feed columns of exact numbers besides the key, as such; not of very many rows."""
+    kinds = (Kind.INTEGER, Kind.DECIMAL)
+    if len(incoming.row_numbers) > _ROWS_ADDED_UP:
+        return []
+    columns = []
+    for pair in pairing.pairs:
+        if pair.target.type.kind in kinds and pair.target.name not in pairing.key and len(pair.rule.sources) == 1:
+            cells = as_text(incoming.column(pair.rule.sources[0])).to_pylist()
+            columns.append(pa.array([_decimal(cell) for cell in cells], pa.decimal256(60, 20)))
+    return columns
+
+
+def _decimal(text: str | None) -> Decimal | None:
+    try:
+        found = Decimal(text or "")
+    except InvalidOperation:
+        return None
+    return found if found.is_finite() and abs(found.adjusted()) < _ADDED_DIGITS else None
 
 
 def text_columns(pairing: Pairing) -> tuple[TargetColumn, ...]:
@@ -173,7 +244,7 @@ def _case(texts: pa.Array) -> pa.Array:
 
 
 def _spaces(texts: pa.Array) -> pa.Array:
-    return pc.replace_substring_regex(pc.utf8_normalize(texts, "NFKC"), "[\\s\u200b\u200c\u200d\ufeff]+", "")
+    return pc.replace_substring_regex(composed(texts, "NFKC"), "[\\s\u200b\u200c\u200d\ufeff]+", "")
 
 
 def _zeros(texts: pa.Array) -> pa.Array:
@@ -194,8 +265,3 @@ _FORMS = (
     ("spaces", _spaces),
     ("number form", _number_form),
 )
-
-
-def plural(count: int, one: str, many: str) -> str:
-    """The word for one or for many."""
-    return one if count == 1 else many

@@ -168,3 +168,9 @@ def only_bytes(cells: pa.Array, alphabet: bytes) -> bool:
 def as_array(column: pa.ChunkedArray | pa.Array) -> pa.Array:
     """One contiguous array of a column."""
     return column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
+
+
+def by_distinct(texts: pa.Array, work: Callable[[str], object], kind: pa.DataType) -> pa.Array:
+    """`work` for each distinct text, spread over the rows that have it."""
+    coded = texts.dictionary_encode()
+    return pa.array([work(text) for text in coded.dictionary.to_pylist()], kind).take(coded.indices)

@@ -69,7 +69,7 @@ def convert(incoming: Incoming, pairing: Pairing, around: Surroundings, skipped:
         flaws += found
         if pair.rule.find is not None:
             table = _with_this_load(around.look_ups[pair.rule.find], columns, around)
-            taken = look_up(tuple(parts), table, pair.incoming, len(incoming.row_numbers))
+            taken = look_up(tuple(parts), table, pair, len(incoming.row_numbers))
             flaws += taken.flaws
             parts = [taken.values] if taken.values.null_count < len(taken.values) else []
             lost = int((taken.missing & ~skipped).sum())
@@ -83,7 +83,8 @@ def convert(incoming: Incoming, pairing: Pairing, around: Surroundings, skipped:
             for bad in cast.bad:
                 rows = bad.rows[~flawed[bad.rows]]
                 if len(rows):
-                    flaws.append(Flaw(bad.reason, rows, bad.expected, pair.incoming, shown.take(pa.array(rows))))
+                    values = shown.take(pa.array(rows))
+                    flaws.append(Flaw(bad.reason, rows, bad.expected, pair.incoming, values, pair.rule.sources))
         if cast.rounded:
             rounded[name] = cast.rounded
     flaws = spared(flaws, skipped)

@@ -11,8 +11,9 @@ from tidymerge.core import digits
 from tidymerge.core.cells import as_array, mask_of
 from tidymerge.core.columns import raw_frame
 from tidymerge.core.convert import as_text, tidy_parts
-from tidymerge.core.expressions import Cells, Expression, Frame, Scopes, Type, compile_expression, type_of
+from tidymerge.core.expressions import Cells, Expression, Frame, Scopes, Type, compile_expression, tells_time, type_of
 from tidymerge.core.mapping import fold, incoming_name, target_name
+from tidymerge.core.patterns import check_pattern
 from tidymerge.errors import BadExpression
 from tidymerge.model import Existing, Incoming, IncomingColumn, Indices, Mask, Pairing, TableShape
 from tidymerge.rules import Rules
@@ -57,6 +58,10 @@ def compile_conditions(
     columns, computes = {}, {}
     for pair in pairing.pairs:
         name, rule = pair.target.name, pair.rule
+        if rule.pattern:
+            check_pattern(rule.pattern, f"columns.{name}.pattern")
+        for pattern, replacement in rule.replace:
+            check_pattern(pattern, f"columns.{name}.replace", replacement)
         if rule.update_when:
             new, old = f'incoming."{_doubled(name)}"', f'existing."{_doubled(name)}"'
             empty = f"nullif(trim({old}), '') is null" if type_of(pair.target.type) is Type.TEXT else f"{old} is null"
@@ -65,7 +70,7 @@ def compile_conditions(
             columns[name] = compile_expression(text, f"columns.{name}.update_when", both, condition=True)
         if rule.compute:
             computes[name] = compile_expression(rule.compute, f"columns.{name}.compute", raw)
-            if "current_" in rule.compute.lower():
+            if tells_time(rule.compute):
                 raise BadExpression(
                     f"columns.{name}.compute: a value that differs at every load would never be unchanged; "
                     'for the time of the run use stamp = "time".'

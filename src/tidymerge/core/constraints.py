@@ -17,11 +17,12 @@ def flaws_of(violation: Violation, changes: ChangeSet, pairing: Pairing) -> list
     at = np.flatnonzero(np.isin(changes.positions, violation.positions) & _concerned(changes, violation))
     if not len(at):
         return []
-    sources = {pair.target.name: pair.incoming for pair in pairing.pairs}
+    sources = {pair.target.name: pair for pair in pairing.pairs}
     shown = [name for name in violation.columns if name in sources]
     values = key_text(changes.after.take(pa.array(at)), shown) if shown else None
-    column = " / ".join(sources[name] for name in shown) or None
-    return [Flaw(violation.reason, changes.incoming[at], violation.wanted, column, values)]
+    column = " / ".join(sources[name].incoming for name in shown) or None
+    cells = tuple(source for name in shown for source in sources[name].rule.sources)
+    return [Flaw(violation.reason, changes.incoming[at], violation.wanted, column, values, cells)]
 
 
 def _hindered(violation: Violation, changes: ChangeSet) -> list[Flaw]:

@@ -28,6 +28,10 @@ from tidymerge.core.tidy import tidy
 from tidymerge.model import Existing, Flaw, Incoming, Indices, Kind, Mask, Pair, Pairing, Reason, TableShape
 from tidymerge.rules import Action, Blanks, Rules
 
+# Why rows are skipped whose values a rule of a column holds back.
+FILLED = "values are there already, and only blanks are filled"
+COLUMN_NOT_MET = "update_when of a column was not met"
+
 
 @dataclass(frozen=True, slots=True)
 class Question:
@@ -189,12 +193,17 @@ def _updates(question: Question, known: Indices, team: Team, flaws: list[Flaw], 
     if question.rules.update_all:
         rows, records = all_matches(question.codes, known)
     sides = Sides(question.incoming, question.converted.values, question.existing, rows, records)
-    changed = compare(question, sides)
+    held: dict[str, Mask] = {}
+    changed = compare(question, sides, held)
     for name in changed:
         changed[name] &= team.may_change(name)[rows]
     flaws += _cleared_in_vain(question, sides, changed)
     flawed = marked(flaws, question.rows)[rows]
     touched = _any(changed, len(rows)) & ~flawed
+    for why, mask in held.items():  # a row of which nothing is left is not one that says what the record says
+        skips[why] = _mask(np.setdiff1d(rows[mask & ~flawed], rows[touched]), question.rows) & ~_any(
+            skips, question.rows
+        )
     if not question.rules.updates:
         skips["existing records are not updated"] = _mask(rows[touched], question.rows)
         touched &= False
@@ -202,7 +211,7 @@ def _updates(question: Question, known: Indices, team: Team, flaws: list[Flaw], 
         unmet = touched & ~sides.holds(question.conditions.update_when, question.conditions.now)
         touched &= ~unmet
         skips["update_when was not met"] = _mask(np.setdiff1d(rows[unmet], rows[touched]), question.rows)
-    along = {pair.target.name: _changes(question, pair, sides) & touched for pair in question.pairing.going_along}
+    along = {pair.target.name: _changes(question, pair, sides, {}) & touched for pair in question.pairing.going_along}
     in_vain = _cleared_in_vain(question, sides, along)
     flaws += in_vain
     touched &= ~marked(in_vain, question.rows)[rows]
@@ -215,12 +224,15 @@ def _any(changed: Mapping[str, Mask], length: int) -> Mask:
     return mask
 
 
-def compare(question: Question, sides: Sides) -> dict[str, Mask]:
-    """For each column that can make a record count as changed: where it differs, as the rules on blanks have it."""
-    return {pair.target.name: _changes(question, pair, sides) for pair in question.pairing.compared}
+def compare(question: Question, sides: Sides, held: dict[str, Mask]) -> dict[str, Mask]:
+    """For each column that can make a record count as changed: where it differs, as the rules on blanks have it.
+
+    What the job's rules hold back, although it differs, goes into `held`, by the rule.
+    """
+    return {pair.target.name: _changes(question, pair, sides, held) for pair in question.pairing.compared}
 
 
-def _changes(question: Question, pair: Pair, sides: Sides) -> Mask:
+def _changes(question: Question, pair: Pair, sides: Sides, held: dict[str, Mask]) -> Mask:
     """Where one column is to change."""
     name, values = pair.target.name, question.converted.values
     if pair.rule.only_on is Action.INSERT:
@@ -229,12 +241,21 @@ def _changes(question: Question, pair: Pair, sides: Sides) -> Mask:
     new = as_array(values[name])
     new = new if everything else new.take(pa.array(sides.rows))
     old = as_array(question.existing.values[name]).take(pa.array(sides.records))
-    changed = differs(new, old) & _speaks(question, pair, sides, new, old)
+    changed = differs(new, old) & _speaks(question, pair, sides, new)
     if pair.target.type.kind is Kind.TEXT and changed.any():
         changed &= ~_exactly(question, pair, sides, new, old)
+    if (pair.rule.blanks or question.rules.blanks) is Blanks.FILL_ONLY and changed.any():
+        changed = _held_back(changed, _may_fill(question, pair, sides, old), FILLED, held)
     if name in question.conditions.columns and changed.any():
-        changed &= sides.holds(question.conditions.columns[name], question.conditions.now)
+        met = sides.holds(question.conditions.columns[name], question.conditions.now)
+        changed = _held_back(changed, met, COLUMN_NOT_MET, held)
     return changed
+
+
+def _held_back(changed: Mask, allowed: Mask, why: str, held: dict[str, Mask]) -> Mask:
+    """What of the changes is allowed; the rest is noted."""
+    held[why] = held.get(why, np.zeros(len(changed), bool)) | (changed & ~allowed)
+    return changed & allowed
 
 
 def _exactly(question: Question, pair: Pair, sides: Sides, new: pa.Array, old: pa.Array) -> Mask:
@@ -246,16 +267,22 @@ def _exactly(question: Question, pair: Pair, sides: Sides, new: pa.Array, old: p
     return same & ~converted.cleared[name][sides.rows] if name in converted.cleared else same
 
 
-def _speaks(question: Question, pair: Pair, sides: Sides, new: pa.Array, old: pa.Array) -> Mask:
+def _may_fill(question: Question, pair: Pair, sides: Sides, old: pa.Array) -> Mask:
+    """Where a column that is only filled may change: nothing is there, or a mark says to clear it."""
+    empty = ~_holds(old)
+    if pair.target.name in question.existing.unreadable:
+        empty &= ~question.existing.unreadable[pair.target.name][sides.records]
+    if pair.target.name in question.converted.cleared:
+        empty |= question.converted.cleared[pair.target.name][sides.rows]
+    return empty
+
+
+def _speaks(question: Question, pair: Pair, sides: Sides, new: pa.Array) -> Mask:
     """Where a cell may change a value: a blank says nothing, unless the rule or a clearing mark says otherwise."""
     blanks = pair.rule.blanks or question.rules.blanks
     if blanks is Blanks.CLEAR:
         return np.ones(len(new), bool)
     speaks = valid(new)
-    if blanks is Blanks.FILL_ONLY:
-        speaks = speaks & ~_holds(old)
-        if pair.target.name in question.existing.unreadable:
-            speaks = speaks & ~question.existing.unreadable[pair.target.name][sides.records]
     if pair.target.name in question.converted.cleared:
         speaks = speaks | question.converted.cleared[pair.target.name][sides.rows]
     return speaks
@@ -275,7 +302,7 @@ def _cleared_in_vain(question: Question, sides: Sides, changed: Mapping[str, Mas
             rows = np.unique(sides.rows[changed[pair.target.name] & ~valid(new)])
             if len(rows):
                 wanted = f"a value: {pair.target.name} may not be empty"
-                flaws.append(Flaw(Reason.BLANK_NOT_ALLOWED, rows, wanted, pair.incoming))
+                flaws.append(Flaw(Reason.BLANK_NOT_ALLOWED, rows, wanted, pair.incoming, None, pair.rule.sources))
     return flaws
 
 
@@ -343,13 +370,19 @@ def _by_given(question: Question, inserted: Indices, new_values: pa.Table) -> In
 
 
 def shapes_of(changed: Mapping[str, Mask], length: int) -> Indices:
-    """One number for each set of columns, so that every set can be written by one statement."""
-    shapes = np.zeros(length, np.int64)
-    for index, mask in enumerate(changed.values(), start=1):
-        shapes = shapes * 2 + mask
-        if index % 60 == 0:
-            shapes = np.unique(shapes, return_inverse=True)[1].astype(np.int64)
-    return shapes
+    """One number for each set of columns, so that every set can be written by one statement.
+
+    The sets are ordered as the columns are: those with the first column come last.
+    """
+    masks = list(changed.values())
+    if len(masks) < 63:  # noqa: PLR2004 - as many as a number has bits for
+        shapes = np.zeros(length, np.int64)
+        for mask in masks:
+            shapes = shapes * 2 + mask
+        return shapes
+    packed = [np.packbits(np.column_stack(masks[at : at + 8]), axis=1) for at in range(0, len(masks), 8)]
+    sets = np.ascontiguousarray(np.hstack(packed))
+    return np.unique(sets.view(np.dtype((np.void, sets.shape[1]))).ravel(), return_inverse=True)[1].astype(np.int64)
 
 
 def reject(changes: ChangeSet, found: Sequence[Flaw]) -> ChangeSet:

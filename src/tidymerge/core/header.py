@@ -6,6 +6,7 @@ from tidymerge.core.mapping import fold
 from tidymerge.errors import NoHeader
 
 ROWS_SEARCHED = 30
+_NEARLY_AS_WIDE = 0.75  # a name may be missing where no cell below is
 
 
 def find_header(head: Sequence[Sequence[str]], names: Iterable[str]) -> int:
@@ -25,9 +26,10 @@ def find_header(head: Sequence[Sequence[str]], names: Iterable[str]) -> int:
 
 
 def guess_header(head: Sequence[Sequence[str]]) -> int:
-    """The likeliest header where no target tells the names: the first of the widest rows of distinct texts."""
+    """The likeliest header where no target tells the names: the first row with about as many distinct texts as any."""
     scores = [_width(row) for row in head]
-    return scores.index(max(scores)) if scores else 0
+    enough = max(scores, default=0) * _NEARLY_AS_WIDE
+    return next((at for at, score in enumerate(scores) if score >= enough), 0)
 
 
 def _width(row: Sequence[str]) -> int:

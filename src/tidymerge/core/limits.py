@@ -4,7 +4,8 @@ import re
 from collections.abc import Sequence
 
 from tidymerge.changes import Tally
-from tidymerge.core.caution import plural
+from tidymerge.core.words import counted as number_of
+from tidymerge.core.words import plural, share
 from tidymerge.errors import BadOption
 from tidymerge.rules import Limits, Most
 
@@ -37,7 +38,7 @@ def exceeded(limits: Limits, counted: Tally, rows_before: int) -> list[str]:
         wanted, count = getattr(limits, f"expect_{what}"), getattr(counted, what)
         if wanted is not None and count != wanted:
             found.append(
-                f"{count:,} {plural(count, 'row', 'rows')} would be {what}, not {wanted:,} as expected. Look at the "
+                f"{number_of(count, 'row')} would be {what}, not {wanted:,} as expected. Look at the "
                 f"preview; if it is right, give --expect-{what} {count}."
             )
     for what in _BASES:
@@ -80,11 +81,12 @@ def _over(what: str, limits: Limits, counted: Tally, rows_before: int) -> list[s
     whole = counted.read if most.share_of == "incoming" else rows_before
     if count <= (most.number if most.share_of is None else most.number * whole / 100):
         return []
-    said = f"{count:,} {plural(count, 'row', 'rows')} would be {what}"
+    said = f"{number_of(count, 'row')} would be {what}"
     if most.share_of is None:
         return [f"{said}, more than the limit of {most.number:,.0f}. {go_ahead}"]
     of = "the rows read" if most.share_of == "incoming" else "the target's records"
-    return [f"{said}, {_share(count, whole)} of the {whole:,} that are {of}: more than {most.number:g} %. {go_ahead}"]
+    part = share(count, whole, most.number)
+    return [f"{said}, {part} of the {whole:,} that are {of}: more than {most.number:g}%. {go_ahead}"]
 
 
 def _over_usual(limits: Limits, what: str, counted: Tally, rows_before: int) -> list[str]:
@@ -93,9 +95,11 @@ def _over_usual(limits: Limits, what: str, counted: Tally, rows_before: int) -> 
     if getattr(limits, what) is not None or _is_meant(limits, what, count):
         return []
     if what == "updated" and rows_before >= _LARGE_TABLE and count > rows_before * _USUAL_UPDATED / 100:
-        return [f"{count:,} of the target's {rows_before:,} records would change, {_share(count, rows_before)}."]
+        part = share(count, rows_before, _USUAL_UPDATED)
+        return [f"{count:,} of the target's {rows_before:,} records would change, {part}."]
     if what == "rejected" and counted.read >= _LARGE_SHEET and count > counted.read * _USUAL_REJECTED / 100:
-        return [f"{count:,} of {counted.read:,} rows were rejected, {_share(count, counted.read)}."]
+        part = share(count, counted.read, _USUAL_REJECTED)
+        return [f"{count:,} of {counted.read:,} rows {plural(count, 'is', 'are')} rejected, {part}."]
     if what == "inserted" and count >= _LARGE_SHEET and _none_matched(counted, rows_before):
         return [f"No row matched a record: all {count:,} good rows would be inserted as new. Is the key right?"]
     return []
@@ -103,7 +107,3 @@ def _over_usual(limits: Limits, what: str, counted: Tally, rows_before: int) -> 
 
 def _none_matched(counted: Tally, rows_before: int) -> bool:
     return bool(rows_before and counted.inserted and not counted.updated + counted.unchanged)
-
-
-def _share(count: int, whole: int) -> str:
-    return f"{count / whole:.0%}" if whole else "all"

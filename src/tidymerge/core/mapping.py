@@ -30,12 +30,14 @@ def pair_columns(
     only: Sequence[str] = (),
     key: Sequence[str] = (),
     rules: Mapping[str, ColumnRule] | None = None,
+    called: Mapping[str, str] | None = None,
 ) -> Pairing:
     """Pair the columns and settle the key.
 
     `rules` (from a job) are the target columns loaded and how; without them columns find each other by
     name. `renames` maps target column to incoming column and wins; `only` limits the target columns
-    loaded (key columns always are); `key` names target columns. Names may be given folded. Raises
+    loaded (key columns always are); `key` names target columns. Names may be given folded. `called` is what the header
+    calls columns whose names only tell them apart from others that it calls so too: these are no match by name. Raises
     NoSuchColumn, AmbiguousColumn, UnloadableColumn and NoKey. Source: section 6 of the design.
     """
     settled = {target_name(shape, name): _settled(incoming, rule) for name, rule in (rules or {}).items()}
@@ -43,12 +45,14 @@ def pair_columns(
         settled[target_name(shape, target)] = _settled(incoming, ColumnRule(sources=(source,)))
     for name in settled:
         if not shape.column(name).loadable:
-            raise UnloadableColumn(f"{name} {_why_not(shape.column(name))} and can't be loaded; leave it out.")
+            raise UnloadableColumn(
+                f"{name} {_why_not(shape.column(name))} and can't be loaded; leave it out.", column=name
+            )
     wanted = {target_name(shape, name) for name in only}
     keys = tuple(dict.fromkeys(target_name(shape, name) for name in key))
     used = {source for rule in settled.values() for source in rule.sources}
     names = {column.name for column in shape.columns}
-    by_fold = {} if rules else _by_fold(name for name in incoming if name not in used)
+    by_fold = {} if rules else _by_fold((name for name in incoming if name not in used), called or {})
     pairs = []
     for column in shape.columns:
         if wanted and column.name not in wanted and column.name not in (keys or shape.primary_key):
@@ -93,7 +97,9 @@ def incoming_name(incoming: Sequence[str], given: str) -> str:
     """The incoming rows' own spelling of a column name given exactly or folded."""
     name = _named(incoming, given, f"The incoming rows have no column {given!r}")
     if list(incoming).count(name) > 1:
-        raise AmbiguousColumn(f"The incoming rows have several columns called {name!r}; give them different names.")
+        raise AmbiguousColumn(
+            f"The incoming rows have several columns called {name!r}; give them different names.", column=name
+        )
     return name
 
 
@@ -104,16 +110,21 @@ def _named(names: Sequence[str], given: str, problem: str) -> str:
     if len(fitting) == 1:
         return fitting[0]
     if fitting:
-        raise AmbiguousColumn(f"{given!r} could mean any of {listing(fitting)}; write one of them exactly.")
+        raise AmbiguousColumn(
+            f"{given!r} could mean any of {listing(fitting)}; write one of them exactly.",
+            column=given,
+            candidates=tuple(fitting),
+        )
     close = get_close_matches(fold(given), [fold(name) for name in names], n=1)
     hint = next((name for name in names if close and fold(name) == close[0]), None)
-    raise NoSuchColumn(f"{problem}; did you mean {hint!r}?" if hint else f"{problem}; it has {listing(names)}.")
+    said = f"did you mean {hint!r}?" if hint else f"it has {listing(names)}."
+    raise NoSuchColumn(f"{problem}; {said}", column=given, known=tuple(names))
 
 
-def _by_fold(names: Iterable[str]) -> dict[str, list[str]]:
+def _by_fold(names: Iterable[str], called: Mapping[str, str]) -> dict[str, list[str]]:
     grouped: dict[str, list[str]] = {}
     for name in names:
-        grouped.setdefault(fold(name), []).append(name)
+        grouped.setdefault(fold(called.get(name, name)), []).append(name)
     return grouped
 
 
@@ -125,7 +136,9 @@ def _rule_by_name(column: TargetColumn, by_fold: Mapping[str, list[str]], names:
     if len(fitting) > 1:
         raise AmbiguousColumn(
             f"Several incoming columns fit {column.name}: {listing(fitting)}. "
-            f"Say which with --map '{column.name}=…', or give them different names."
+            f"Say which with --map '{column.name}=…', or give them different names.",
+            column=column.name,
+            candidates=tuple(fitting),
         )
     return ColumnRule(sources=(fitting[0],))
 
@@ -137,7 +150,9 @@ def _check_one_each(pairs: Sequence[Pair]) -> None:
         if pair.rule.plain and pair.incoming in seen and fold(pair.target.name) == fold(seen[pair.incoming]):
             raise AmbiguousColumn(
                 f"The incoming column {pair.incoming!r} fits both {seen[pair.incoming]} and {pair.target.name}; "
-                f"say which with --map '{pair.target.name}={pair.incoming}' and --only."
+                f"say which with --map '{pair.target.name}={pair.incoming}' and --only.",
+                column=pair.incoming,
+                candidates=(seen[pair.incoming], pair.target.name),
             )
         seen[pair.incoming] = pair.target.name
 
@@ -157,7 +172,7 @@ def _default_key(shape: TableShape, loaded: set[str]) -> tuple[str, ...]:
         )
     else:
         hint = f"{shape.name} declares no primary key or unique columns; name the columns that find a record with --key"
-    raise NoKey(f"No key to match records by. {hint}.")
+    raise NoKey(f"No key to match records by. {hint}.", candidates=tuple(" + ".join(names) for names in can))
 
 
 def _check_key(keys: Sequence[str], loaded: set[str], incoming: Sequence[str], shape: TableShape) -> None:
@@ -165,10 +180,12 @@ def _check_key(keys: Sequence[str], loaded: set[str], incoming: Sequence[str], s
         if name not in loaded:
             if not shape.column(name).loadable:
                 why = _why_not(shape.column(name))
-                raise UnloadableColumn(f"The key column {name} {why}; choose another key.")
+                raise UnloadableColumn(f"The key column {name} {why}; choose another key.", column=name)
             raise NoSuchColumn(
                 f"No incoming column fits the key column {name}; the incoming columns are {listing(incoming)}. "
-                f"Say which one it is with --map '{name}=…'."
+                f"Say which one it is with --map '{name}=…'.",
+                column=name,
+                known=tuple(incoming),
             )
 
 

@@ -51,8 +51,8 @@ def marks_of(incoming: Incoming, changes: ChangeSet, pairing: Pairing) -> Marks:
             changed[rows] = np.where(changed[rows] == "", pair.target.name, changed[rows] + ", " + pair.target.name)
             cells += _changed_cells(incoming, changes, pair, mask)
     for flaw in changes.flaws:
-        for column in (flaw.column or "").split(" / "):
-            cells += [MarkedCell(int(number), column, True) for number in incoming.row_numbers[flaw.rows] if column]
+        for column in flaw.cells:
+            cells += [MarkedCell(int(number), column, True) for number in incoming.row_numbers[flaw.rows]]
     keys = [_source(incoming, pair) for name in pairing.key for pair in pairing.pairs if pair.target.name == name]
     key = pc.binary_join_element_wise(*keys, " / ") if len(keys) > 1 else keys[0]  # null where a part is blank
     texts = pa.table({"why": pa.array(why, pa.string()), "changed": pa.array(changed, pa.string()), "key": key})

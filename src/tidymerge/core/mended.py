@@ -31,6 +31,8 @@ def mended(incoming: Incoming) -> Incoming:
 
 def _unguarded(column: IncomingColumn) -> IncomingColumn:
     name = unguard(pa.array([column.name]))[0].as_py()
-    return IncomingColumn(
-        name, tuple(unguard(part) if pa.types.is_string(part.type) else part for part in column.parts)
+    return replace(
+        column,
+        name=name,
+        parts=tuple(unguard(part) if pa.types.is_string(part.type) else part for part in column.parts),
     )

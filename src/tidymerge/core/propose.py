@@ -1,5 +1,7 @@
 """Proposing how columns are fed: matched names, date formats that only one reading allows, maps, look-ups."""
 
+import json
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -7,17 +9,25 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tidymerge.core.cells import as_array
+from tidymerge.core.cells import as_array, by_distinct
 from tidymerge.core.convert import as_text, cast_cells, tidy_parts
 from tidymerge.core.mapping import fold
 from tidymerge.core.shaping import read_date
 from tidymerge.core.tidy import tidy
-from tidymerge.model import ColumnType, ForeignKey, Incoming, IncomingColumn, Kind, TableShape, TargetColumn
+from tidymerge.core.totals import named_totals, word_of
+from tidymerge.model import ColumnType, Fold, ForeignKey, Incoming, IncomingColumn, Kind, TableShape, TargetColumn
 
 _DATE_FORMATS = (
     "%d/%m/%Y", "%m/%d/%Y", "%d.%m.%Y", "%d-%m-%Y", "%m-%d-%Y", "%Y/%m/%d", "%Y%m%d", "%d/%m/%y", "%m/%d/%y",
     "%d.%m.%y", "%d %b %Y", "%d %B %Y", "%b %d, %Y", "%B %d, %Y",
 )  # fmt: skip
+_ISO_FORMATS = ("%Y-%m-%d", "%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%d %H:%M:%S.%f", "%Y-%m-%d %H:%M")
+_NEARLY_ALL = 0.9  # the share of dates that a format must read to be proposed
+_CURRENCIES = (
+    "€", "$", "£", "¥", "EUR", "USD", "GBP", "CHF", "SEK", "NOK", "DKK", "PLN", "CZK", "HUF", "kr", "kr.", "zł", "Kč",
+    "Fr.", "Ft",
+)  # fmt: skip
+_SIGNS = re.compile(r"[^\d\s.,+'-][^\d\s]*")  # what stands beside the digits of a number
 _FEW_VALUES = 20  # a category has no more different values than this
 _MOSTLY = 0.5  # the share of incoming values that must be found to propose a look-up
 
@@ -46,7 +56,7 @@ def propose(incoming: Incoming, shape: TableShape, existing: pa.Table, parents: 
     taken: set[str] = set()
     found: dict[str, Proposal] = {}
     for column in shape.columns:  # names that fit come first, so that no look-up takes their columns
-        fitting = [name for name in _names(incoming) if fold(name) == fold(column.name)]
+        fitting = [one.name for one in incoming.columns if fold(one.called or one.name) == fold(column.name)]
         if len(fitting) == 1 and column.loadable:
             taken.add(fitting[0])
             key = _foreign_key(shape, column.name)
@@ -66,6 +76,30 @@ def propose(incoming: Incoming, shape: TableShape, existing: pa.Table, parents: 
                     found[column.name] = proposal
                     break
     return [found.get(column.name) or _unfed(column) for column in shape.columns if column.loadable]
+
+
+@dataclass(frozen=True, slots=True)
+class Skipping:
+    """A condition that leaves out rows which look like totals, and why it is proposed."""
+
+    condition: str
+    comment: str
+
+
+def totals_skipped(incoming: Incoming, proposals: Sequence[Proposal], key: Sequence[str]) -> Skipping | None:
+    """What leaves out the rows whose key is a word for a total, if there are any."""
+    sources = [proposal.rule["from"] for proposal in proposals if proposal.rule and proposal.target in key]
+    conditions, examples = [], []
+    for name, rows in named_totals(incoming, sources).items():
+        texts = tidy(as_text(incoming.column(name)))
+        quoted = '"' + name.replace('"', '""') + '"'
+        for word in sorted({word_of(texts[row].as_py()) for row in rows.tolist()}):
+            doubled = word.replace("'", "''")
+            conditions.append(f"lower({quoted}) like '{doubled}%'")
+        examples += [f"row {incoming.place(row)} {texts[row].as_py()!r}" for row in rows[:2].tolist()]
+    if not conditions:
+        return None
+    return Skipping(" or ".join(conditions), f"Rows that look like totals are left out, such as {', '.join(examples)}.")
 
 
 def unmatched_columns(incoming: Incoming, proposals: Sequence[Proposal]) -> list[str]:
@@ -91,7 +125,7 @@ def _as_named(source: IncomingColumn, column: TargetColumn, existing: pa.Table, 
     rule: dict[str, Any] = {"from": source.name}
     texts = _texts(source)
     if column.type.kind in (Kind.DATE, Kind.TIMESTAMP):
-        return _dates(rule, texts, source, column)
+        return _dates(rule, texts, column)
     if column.type.kind is Kind.DECIMAL or column.type.kind is Kind.FLOAT:
         return _numbers(rule, texts, column)
     if column.type.kind is Kind.TEXT and column.name not in keys:
@@ -105,23 +139,50 @@ def _texts(source: IncomingColumn) -> list[str]:
     return sorted({text for part in texts for text in part.unique().to_pylist() if text is not None})
 
 
-def _dates(rule: dict[str, Any], texts: list[str], source: IncomingColumn, column: TargetColumn) -> Proposal:
-    """A format when the whole column allows only one; never a guess where two would do."""
+def _dates(rule: dict[str, Any], texts: list[str], column: TargetColumn) -> Proposal:
+    """A format when (nearly) the whole column allows only one; never a guess where two would do.
+
+    Dates in the ISO form need no format; where others stand beside them, its form is one of the formats.
+    """
     iso = _readable(texts, column.type)
     odd = [text for text in texts if text not in iso]
     if not odd:
         return Proposal(column.name, rule)
-    fitting = [form for form in _DATE_FORMATS if all(read_date(text, (form,), Kind.DATE) for text in odd)]
     shown = ", ".join(repr(text) for text in odd[:3])
+    reads = {form: [text for text in odd if read_date(text, (form,), Kind.DATE)] for form in _DATE_FORMATS}
+    most = max(map(len, reads.values()))
+    if most < len(odd) * _NEARLY_ALL:
+        best = max(reads, key=lambda form: len(reads[form]))
+        lost = [text for text in odd if text not in reads[best]]
+        words = f"No one date format reads all of {shown} and the others" if most else f"No date format reads {shown}"
+        nearest = f"; {best} does not read {_some(lost)}" if most else ""
+        return Proposal(column.name, rule, (f"{words}{nearest}.",), open=True)
+    fitting = [form for form, read in reads.items() if len(read) == most]
+    beside = [form for form in _ISO_FORMATS if any(read_date(text, (form,), Kind.DATE) for text in iso)]
+    formats = {form: [*beside, form] if beside else form for form in fitting}
+    lost = [text for text in odd if text not in reads[fitting[0]]]
+    said = []
+    if lost and len(fitting) == 1:
+        said.append(f"{_some(lost)} can't be read by it and will be rejected.")
+    if beside and len(odd) < len(texts) / 2:
+        said.append(f"Only {len(odd)} of {len(texts)} different dates are not written as 2026-05-31.")
     if len(fitting) == 1:
-        return Proposal(
-            column.name, {**rule, "date_format": fitting[0]}, (f"Dates such as {shown} allow only this format.",)
-        )
-    if fitting:
-        lines = [f"Dates such as {shown} can be read in several ways; the rows don't settle which. Choose one:"]
-        lines += [f'{column.name} = {{ from = "{source.name}", date_format = "{form}" }}' for form in fitting]
-        return Proposal(column.name, rule, tuple(lines), open=True)
-    return Proposal(column.name, rule, (f"No one date format reads all of {shown} and the others.",), open=True)
+        only = (f"Dates such as {shown} allow only this format.", *said)
+        return Proposal(column.name, {**rule, "date_format": formats[fitting[0]]}, only, open=bool(said))
+    lines = [*said, f"Dates such as {shown} can be read in several ways; the rows don't settle which. Choose one:"]
+    lines += [f"{column.name} = {_written({**rule, 'date_format': form})}" for form in formats.values()]
+    return Proposal(column.name, rule, tuple(lines), open=True)
+
+
+def _some(texts: Sequence[str]) -> str:
+    more = f" and {len(texts) - 3} more" if len(texts) > 3 else ""  # noqa: PLR2004 - as many as are quickly read
+    return ", ".join(repr(text) for text in texts[:3]) + more
+
+
+def _written(rule: Mapping[str, Any]) -> str:
+    """A rule as it stands in a job file (TOML's basic strings are JSON's)."""
+    words = ", ".join(f"{name} = {json.dumps(value, ensure_ascii=False)}" for name, value in rule.items())
+    return f"{{ {words} }}"
 
 
 def _readable(texts: list[str], to: ColumnType) -> set[str]:
@@ -130,21 +191,38 @@ def _readable(texts: list[str], to: ColumnType) -> set[str]:
 
 
 def _numbers(rule: dict[str, Any], texts: list[str], column: TargetColumn) -> Proposal:
-    """A decimal comma, where every odd text has just one and could not be digits in groups of three."""
+    """Percent and currency signs, and a decimal comma: each where the texts that are no numbers settle it."""
     odd = [text for text in texts if text not in _readable(texts, column.type)]
+    signs = {sign for text in odd for sign in _SIGNS.findall(text)}
+    comments: list[str] = []
+    if signs == {"%"}:
+        rule = {**rule, "percent": True}
+        comments.append(
+            "A percent sign means a hundredth: 12 % is loaded as 0.12. If it should be 12, replace the sign."
+        )
+    elif signs and signs <= set(_CURRENCIES):
+        rule = {**rule, "currency": " ".join(sorted(signs))}
+        comments.append(f"The sign {' or '.join(sorted(signs))} is left out. Is it all one currency?")
+    elif signs:
+        return Proposal(column.name, rule)
+    odd = [
+        text for text in (_SIGNS.sub("", text).strip() for text in odd) if text not in _readable([text], column.type)
+    ]
     commas = [text for text in odd if text.count(",") == 1 and "." not in text]
     if not commas or not _readable([text.replace(",", ".") for text in commas], column.type):
-        return Proposal(column.name, rule)
+        return Proposal(column.name, rule, tuple(comments), open=bool(comments))
     shown = ", ".join(repr(text) for text in commas[:3])
     groups = [text for text in commas if len(text.rpartition(",")[2]) == 3]  # noqa: PLR2004 - a group of digits
     if len(groups) == len(commas):
         lines = (
+            *comments,
             f"In {shown} the comma may be a decimal mark or stand between groups of digits. Choose one:",
-            f'{column.name} = {{ from = "{rule["from"]}", decimal_mark = "," }}',
-            f'{column.name} = {{ from = "{rule["from"]}", grouping = "," }}',
+            f"{column.name} = {_written({**rule, 'decimal_mark': ','})}",
+            f"{column.name} = {_written({**rule, 'grouping': ','})}",
         )
         return Proposal(column.name, rule, lines, open=True)
-    return Proposal(column.name, {**rule, "decimal_mark": ","}, (f"Numbers such as {shown} have a decimal comma.",))
+    comments.append(f"Numbers such as {shown} have a decimal comma.")
+    return Proposal(column.name, {**rule, "decimal_mark": ","}, tuple(comments), open=len(comments) > 1)
 
 
 def _categories(rule: dict[str, Any], texts: list[str], column: TargetColumn, existing: pa.Table) -> Proposal:
@@ -185,13 +263,22 @@ def _through(source: IncomingColumn, column: TargetColumn, key: ForeignKey, pare
     for names in parent.unique:
         if len(names) == 1 and names[0] != key.referred[0]:
             sought = cast_cells([cells], parent.column(names[0]).type, len(cells)).values
-            if _share(sought, records[names[0]]) >= _MOSTLY:
-                find = {"in": parent.name, "where": names[0], "take": key.referred[0]}
+            exactly, folded = _share(sought, records[names[0]]), 0.0
+            if pa.types.is_string(sought.type) and parent.column(names[0]).fold is not Fold.ASCII_CASE:
+                folded = _share(_casefolded(sought), pa.chunked_array([_casefolded(as_array(records[names[0]]))]))
+            if max(exactly, folded) >= _MOSTLY:
+                find: dict[str, Any] = {"in": parent.name, "where": names[0], "take": key.referred[0]}
+                find |= {"fold_case": True} if folded > exactly else {}
                 comment = (
-                    f"{source.name} holds values of {parent.name}.{names[0]}, so {column.name} is looked up there."
+                    f"{source.name} holds values of {parent.name}.{names[0]}, so {column.name} is looked up there"
+                    f"{', whatever the letter case' if folded > exactly else ''}."
                 )
                 return Proposal(column.name, {"from": source.name, "find": find}, (comment,))
     return None
+
+
+def _casefolded(texts: pa.Array) -> pa.Array:
+    return by_distinct(texts, str.casefold, pa.string())
 
 
 def _share(values: pa.Array, known: pa.ChunkedArray) -> float:

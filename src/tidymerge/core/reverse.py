@@ -270,11 +270,17 @@ def conflicts(log: Logged, changes: ChangeSet, run: Run) -> Iterator[Conflict]:
 def touches(log: Logged, run: Run, keys: Sequence[tuple[str, ...]]) -> list[Touch]:
     """What a part of a run did to the records of the given keys, which are spelled as the target has them."""
     wanted = set(keys)
-    near = np.ones(len(log.rows), bool)
+    found = touches_at(log, run, np.flatnonzero(near(log.keys, run, keys)))
+    return [touch for touch in found if touch.key in wanted]
+
+
+def near(found: pa.Table, run: Run, keys: Sequence[tuple[str, ...]]) -> Mask:
+    """Which logged keys have in each column what any of the given keys has there."""
+    mask = np.ones(found.num_rows, bool)
     for at, name in enumerate(run.key):
-        texts = pa.array(sorted({key[at] for key in wanted}), pa.string())
-        near &= mask_of(pc.is_in(_readable(log.keys[name], run), texts))
-    return [touch for touch in touches_at(log, run, np.flatnonzero(near)) if touch.key in wanted]
+        texts = pa.array(sorted({key[at] for key in keys}), pa.string())
+        mask &= mask_of(pc.is_in(_readable(found[name], run), texts))
+    return mask
 
 
 def touches_at(log: Logged, run: Run, records: Indices) -> list[Touch]:

@@ -16,7 +16,7 @@ from tidymerge.core.convert import as_text, tidy_parts
 from tidymerge.core.match import KeyCodes, code_rows, repeats
 from tidymerge.core.tidy import tidy
 from tidymerge.core.times import durations
-from tidymerge.model import ColumnType, Flaw, Incoming, IncomingColumn, Indices, Mask, Pairing, Reason, TableShape
+from tidymerge.model import ColumnType, Flaw, Incoming, IncomingColumn, Indices, Mask, Pair, Pairing, Reason, TableShape
 from tidymerge.rules import Action, Instruction, Rules
 
 
@@ -35,11 +35,13 @@ def blank_keys(converted: Converted, pairing: Pairing) -> list[Flaw]:
         if pair.target.name in pairing.key:
             blank = ~valid(as_array(converted.values[pair.target.name]))
             for flaw in converted.flaws:
-                if flaw.column in (None, pair.incoming):
+                if flaw.column in (None, pair.incoming) or set(flaw.cells) & set(pair.rule.sources):
                     blank[flaw.rows] = False
             if blank.any():
                 wanted = "a value in every key column"
-                found.append(Flaw(Reason.BLANK_KEY, np.flatnonzero(blank), wanted, pair.incoming))
+                found.append(
+                    Flaw(Reason.BLANK_KEY, np.flatnonzero(blank), wanted, pair.incoming, None, pair.rule.sources)
+                )
     return found
 
 
@@ -109,7 +111,7 @@ def _repeat_flaws(values: pa.Table, rows: Indices, pairing: Pairing) -> list[Fla
         return []
     wanted = "one row for each key, or rows that say the same"
     shown = key_text(values.take(pa.array(rows)), pairing.key)
-    return [Flaw(Reason.SAME_KEY_TWICE, rows, wanted, key_name(pairing), shown)]
+    return [Flaw(Reason.SAME_KEY_TWICE, rows, wanted, key_name(pairing), shown, key_cells(pairing))]
 
 
 def _contents(table: pa.Table) -> Indices:
@@ -129,25 +131,27 @@ def several_records(values: pa.Table, matches: Matches, pairing: Pairing) -> lis
         rows = np.flatnonzero(matches.times == times)
         shown = key_text(values.take(pa.array(rows)), pairing.key)
         wanted = f"one record with this key; the target has {times}"
-        flaws.append(Flaw(Reason.SEVERAL_RECORDS, rows, wanted, key_name(pairing), shown))
+        flaws.append(Flaw(Reason.SEVERAL_RECORDS, rows, wanted, key_name(pairing), shown, key_cells(pairing)))
     return flaws
 
 
 def missing_values(values: pa.Table, fresh: Mask, pairing: Pairing, shape: TableShape) -> list[Flaw]:
     """New records without a value that the target demands (not null, and no default)."""
-    sources = {pair.target.name: pair.incoming for pair in pairing.pairs}
+    sources = {pair.target.name: pair for pair in pairing.pairs}
     flaws = []
     for column in shape.columns:
         if column.nullable or column.has_default or column.generated or not fresh.any():
             continue
-        if column.name in sources:
+        if (pair := sources.get(column.name)) is not None:
             rows = np.flatnonzero(fresh & ~valid(as_array(values[column.name])))
             wanted = f"a value: {column.name} may not be empty in a new record"
+            flaw = Flaw(Reason.BLANK_NOT_ALLOWED, rows, wanted, pair.incoming, None, pair.rule.sources)
         else:
             rows = np.flatnonzero(fresh)
             wanted = f"a value for {column.name}: a new record needs one, and no incoming column feeds it"
+            flaw = Flaw(Reason.BLANK_NOT_ALLOWED, rows, wanted)
         if len(rows):
-            flaws.append(Flaw(Reason.BLANK_NOT_ALLOWED, rows, wanted, sources.get(column.name)))
+            flaws.append(flaw)
     return flaws
 
 
@@ -208,7 +212,7 @@ def disobedient(told: Told, fresh: Mask, known: Mask, values: pa.Table, pairing:
         rows = np.flatnonzero(mask)
         if len(rows):
             shown = key_text(values.take(pa.array(rows)), pairing.key)
-            found.append(Flaw(reason, rows, wanted, key_name(pairing), shown))
+            found.append(Flaw(reason, rows, wanted, key_name(pairing), shown, key_cells(pairing)))
     return found
 
 
@@ -220,5 +224,15 @@ def key_text(values: pa.Table, key: Sequence[str]) -> pa.Array:
 
 def key_name(pairing: Pairing) -> str:
     """The incoming names of the key columns for people: 'Apiary / Hive no'."""
-    sources = {pair.target.name: pair.incoming for pair in pairing.pairs}
-    return " / ".join(sources[name] for name in pairing.key)
+    return " / ".join(pair.incoming for pair in key_pairs(pairing))
+
+
+def key_cells(pairing: Pairing) -> tuple[str, ...]:
+    """The incoming columns that the key is made of."""
+    return tuple(source for pair in key_pairs(pairing) for source in pair.rule.sources)
+
+
+def key_pairs(pairing: Pairing) -> list[Pair]:
+    """The pairs of the key columns, in the key's order."""
+    by_name = {pair.target.name: pair for pair in pairing.pairs}
+    return [by_name[name] for name in pairing.key]

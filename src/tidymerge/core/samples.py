@@ -13,11 +13,12 @@ from tidymerge.receipt import Example, SampleRow, Touch
 def examples(incoming: Incoming, changes: ChangeSet) -> dict[str, Example]:
     """For each column that changes its first change in row order."""
     found = {}
+    keys = changes.after.select(changes.key)
     for name, mask in changes.changed.items():
         if mask.any():
             positions = mask.nonzero()[0]
             at = int(positions[changes.incoming[positions].argmin()])
-            key = tuple(key_text(changes.after.slice(at, 1), [column])[0].as_py() for column in changes.key)
+            key = tuple(key_text(keys.slice(at, 1), [column])[0].as_py() for column in changes.key)
             row = int(incoming.row_numbers[changes.incoming[at]])
             before, after = _text(changes.before, name, at), _text(changes.after, name, at)
             found[name] = Example(row, key, before, after)

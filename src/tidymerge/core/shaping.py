@@ -5,17 +5,18 @@ gave as such stay what they are, unless a step needs them as text.
 """
 
 import re
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from datetime import date, datetime, time
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tidymerge.core.cells import valid
+from tidymerge.core.cells import by_distinct, valid
 from tidymerge.core.convert import as_text, tidy_parts
 from tidymerge.core.numbers import number_text
+from tidymerge.core.patterns import first_found
 from tidymerge.core.tidy import tidy
 from tidymerge.model import Flaw, Incoming, IncomingColumn, Kind, Mask, Reason
 from tidymerge.rules import KEEP_VALUE, ColumnRule
@@ -48,7 +49,8 @@ def shape_column(incoming: Incoming, rule: ColumnRule, kind: Kind, clear_mark: s
         for column in columns:
             flaws += _digits_lost(column)
     if _needs_text(rule):
-        taken, flaws = _taken(_one_text(parts, rows), rule, name)
+        taken, wrong = _taken(_one_text(parts, rows), rule, name)
+        flaws += wrong
         parts = [_text_steps(taken, rule)]
     if rule.values:
         parts, wrong = _mapped(parts[0], rule, name)
@@ -59,6 +61,7 @@ def shape_column(incoming: Incoming, rule: ColumnRule, kind: Kind, clear_mark: s
     if rule.date_formats:
         parts, wrong = _dated(parts, rule, kind, name)
         flaws += wrong
+    flaws = [flaw if flaw.cells else replace(flaw, cells=rule.sources) for flaw in flaws]
     return Shaped(tuple(parts), tuple(flaws), cleared)
 
 
@@ -89,7 +92,7 @@ def _digits_lost(column: IncomingColumn) -> list[Flaw]:
     found = [number_text(part).bad for part in column.parts if pa.types.is_floating(part.type)]
     shown = as_text(column)
     return [
-        Flaw(bad.reason, bad.rows, bad.expected, column.name, shown.take(pa.array(bad.rows)))
+        Flaw(bad.reason, bad.rows, bad.expected, column.name, shown.take(pa.array(bad.rows)), (column.name,))
         for some in found
         for bad in some
     ]
@@ -100,12 +103,6 @@ def _joined(columns: Sequence[IncomingColumn], join: str) -> pa.Array:
     texts = [_one_text(tidy_parts(column.parts), len(column.parts[0])) for column in columns]
     joined = pc.binary_join_element_wise(*texts, join, null_handling="skip")
     return pc.if_else(pc.equal(joined, ""), pa.scalar(None, pa.string()), joined)
-
-
-def by_distinct(texts: pa.Array, work: Callable[[str], object], kind: pa.DataType) -> pa.Array:
-    """`work` for each distinct text, spread over the rows that have it."""
-    coded = texts.dictionary_encode()
-    return pa.array([work(text) for text in coded.dictionary.to_pylist()], kind).take(coded.indices)
 
 
 def _taken(texts: pa.Array, rule: ColumnRule, name: str) -> tuple[pa.Array, list[Flaw]]:
@@ -122,8 +119,7 @@ def _taken(texts: pa.Array, rule: ColumnRule, name: str) -> tuple[pa.Array, list
         flaws += _flaw(Reason.NOT_SPLIT, wrong, wanted, name, texts)
         texts = by_distinct(texts, lambda text: _piece(text.split(by), rule), pa.string())
     if rule.pattern:
-        pattern = re.compile(rule.pattern)
-        found = by_distinct(texts, lambda text: _group(pattern.search(text)), pa.string())
+        found = first_found(texts, rule.pattern)
         if not rule.missing_is_null:
             wanted = f"a text in which {rule.pattern!r} finds something"
             flaws += _flaw(Reason.PATTERN_NOT_FOUND, valid(texts) & ~valid(found), wanted, name, texts)
@@ -150,12 +146,6 @@ def _piece(pieces: Sequence[str], rule: ColumnRule) -> str | None:
     if rule.rest == "join" and rule.split and rule.part == rule.pieces:
         return rule.split.join(pieces[at:]).strip() or None
     return pieces[at].strip() or None
-
-
-def _group(match: re.Match[str] | None) -> str | None:
-    if match is None:
-        return None
-    return (match[1] if match.re.groups else match[0]) or None
 
 
 def _text_steps(texts: pa.Array, rule: ColumnRule) -> pa.Array:

@@ -8,7 +8,7 @@ from tidymerge.core.columns import Converted
 from tidymerge.core.convert import as_text
 from tidymerge.model import Incoming, IncomingColumn, Mask, Pair, Pairing
 from tidymerge.receipt import MappedColumn
-from tidymerge.rules import KEEP_VALUE, ColumnRule
+from tidymerge.rules import KEEP_VALUE, ColumnRule, Find
 
 _SAMPLES = 3
 _LOOKED_AT = 200  # rows from the top in which different values are looked for
@@ -43,7 +43,7 @@ def in_words(rule: ColumnRule) -> str:
         (rule.currency, f"without {rule.currency}"),
         (rule.date_formats, f"read as {' or '.join(rule.date_formats)}"),
         (rule.true_words or rule.false_words, "words for true and false"),
-        (rule.find, rule.find and f"found in {rule.find.table} by {rule.find.where}"),
+        (rule.find, rule.find and _found(rule.find)),
         (rule.default is not None, f"{rule.default!r} in new records if blank"),
         (rule.blanks, f"blanks: {rule.blanks}"),
         (rule.clear_mark is not None, f"{rule.clear_mark!r} clears"),
@@ -51,6 +51,10 @@ def in_words(rule: ColumnRule) -> str:
         (rule.only_on, f"only on {rule.only_on}"),
     ]
     return "; ".join(str(words) for applies, words in said if applies)
+
+
+def _found(find: Find) -> str:
+    return f"found in {find.table} by {find.where}{', whatever the case' if find.fold_case else ''}"
 
 
 def _piece(part: int) -> str:

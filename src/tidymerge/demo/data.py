@@ -211,11 +211,10 @@ _COLUMNS = ("Apiary code", "Hive no.", "Queen colour", "Colony strength", "Honey
 
 
 def mend_job(text: str) -> str:
-    """The drafted job as a person would finish it: subtotals are no hives, old news does not overwrite new.
+    """The drafted job as a person would finish it: old news does not overwrite new.
 
     These wardens' sheets are messy: up to a quarter of the rows may be rejected.
     """
-    at = text.index("[target]")
     rules = '\n[rules]\nupdate_when = "incoming.last_inspected >= existing.last_inspected"\n'
     rules += '\n[limits]\nrejected = "25%"\n'
-    return text[:at].rstrip() + "\nskip_when = \"apiary_code like '%otal%'\"\n\n" + text[at:].rstrip() + "\n" + rules
+    return text.rstrip() + "\n" + rules

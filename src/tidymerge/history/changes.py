@@ -1,6 +1,6 @@
 """What a run did to records, as a Parquet file: written part by part, read back row group by row group."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import numpy as np
@@ -10,6 +10,7 @@ import pyarrow.parquet as pq
 from tidymerge.changes import Logged, Outcome
 from tidymerge.core.cells import as_array
 from tidymerge.errors import LogDamaged
+from tidymerge.model import Mask
 
 _OUTCOME, _ROW, _FILE = "outcome", "row", "file"
 _KEY, _BEFORE, _AFTER, _CHANGED = "key ", "before ", "after ", "changed "
@@ -49,30 +50,44 @@ def _table(log: Logged) -> pa.Table:
     return pa.table(columns)
 
 
-def read_changes(path: Path) -> Iterator[Logged]:
-    """The changes in a file, some at a time. Raises LogDamaged."""
+def read_changes(path: Path, wanted: Callable[[pa.Table], Mask] | None = None) -> Iterator[Logged]:
+    """The changes in a file, some at a time; only those that `wanted` picks by their keys. Raises LogDamaged."""
     try:
-        with pq.ParquetFile(path) as file:
+        with path.open("rb") as opened, pq.ParquetFile(opened, pre_buffer=False) as file:
             for number in range(file.num_row_groups):
-                yield _logged(file.read_row_group(number))
+                if wanted is None:
+                    yield _logged(file.read_row_group(number))
+                else:
+                    yield from _picked(file, number, wanted)
     except (OSError, pa.ArrowException, KeyError, ValueError) as error:
-        raise LogDamaged(f"The run log's file {path} can't be read: {error}. What it kept can't be undone.") from None
+        raise LogDamaged(
+            f"The run log's file {path} can't be read: {error}. What it kept can't be undone.", file=str(path)
+        ) from None
+
+
+def _picked(file: pq.ParquetFile, number: int, wanted: Callable[[pa.Table], Mask]) -> Iterator[Logged]:
+    """The changes of one row group that are wanted: first the keys are read, and of most only they."""
+    names = [name for name in file.schema_arrow.names if name.startswith(_KEY)]
+    picked = wanted(_those(file.read_row_group(number, names, use_threads=False), _KEY))
+    if picked.any():
+        yield _logged(file.read_row_group(number, use_threads=False).filter(pa.array(picked)))
+
+
+def _those(table: pa.Table, prefix: str) -> pa.Table:
+    names = [name for name in table.column_names if name.startswith(prefix)]
+    return table.select(names).rename_columns([name.removeprefix(prefix) for name in names])
 
 
 def _logged(table: pa.Table) -> Logged:
-    def those(prefix: str) -> pa.Table:
-        names = [name for name in table.column_names if name.startswith(prefix)]
-        return table.select(names).rename_columns([name.removeprefix(prefix) for name in names])
-
-    masks = those(_CHANGED)
+    masks = _those(table, _CHANGED)
     words = as_array(table[_OUTCOME]).cast(pa.string()).to_pylist()
     by_word = {outcome.name.lower(): outcome for outcome in Outcome}
     return Logged(
         np.array([by_word[word] for word in words], np.uint8),
         as_array(table[_ROW]).to_numpy(),
-        those(_KEY),
-        those(_BEFORE),
-        those(_AFTER),
+        _those(table, _KEY),
+        _those(table, _BEFORE),
+        _those(table, _AFTER),
         {name: as_array(masks[name]).to_numpy(zero_copy_only=False) for name in masks.column_names},
         as_array(table[_FILE]) if _FILE in table.column_names else None,
     )

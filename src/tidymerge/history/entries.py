@@ -1,48 +1,119 @@
-"""A run as a JSON file, with its receipt as it was printed at the time."""
+"""A run's entry in the log, a JSON file of the form `tidymerge-log/1` (docs/log.md).
+
+The keys stand here by themselves: renaming a field of a record changes no key. A key that is younger than the form is
+not required, so that older entries can still be read. Entries of the form before are turned into this one first.
+"""
 
 import json
-from dataclasses import asdict
+from collections.abc import Callable, Mapping
 from datetime import datetime
 from functools import cache
 from pathlib import Path
 from typing import Any
 
+from typing_extensions import TypedDict
+
 from tidymerge.errors import LogDamaged
+from tidymerge.history import earlier_form
+from tidymerge.receipt import State
+from tidymerge.receipt_form import ReceiptForm, receipt_from_dict, receipt_to_dict
 from tidymerge.run import Run
 
-FORMAT = "tidymerge-run/1"
+FORMAT = "tidymerge-log/1"
 _DAMAGED = "The run log's file {path} can't be read: {said}. Move it away to go on without it."
+
+
+class FileForm(TypedDict):
+    """An address that rows came from, and the checksum of what was read there, if that was a file."""
+
+    address: str
+    sha256: str | None
+
+
+class EntryForm(TypedDict):
+    """The whole entry."""
+
+    format: str
+    run: str
+    state: str
+    settled: bool
+    started: str
+    user: str
+    job: str | None
+    incoming: tuple[FileForm, ...]
+    target: str
+    undoes: str | None
+    key: tuple[str, ...]
+    record_key: tuple[str, ...]
+    marked: bool
+    latest: Mapping[str, str]
+    message: str | None
+    receipt: ReceiptForm | None
 
 
 def to_json(run: Run) -> str:
     """The entry of a run."""
-    return json.dumps({"format": FORMAT, **asdict(run)}, default=_plain, ensure_ascii=False, indent=1)
-
-
-def _plain(value: Any) -> Any:
-    if isinstance(value, datetime):
-        return value.isoformat()
-    raise TypeError(type(value).__name__)
+    form: EntryForm = {
+        "format": FORMAT,
+        "run": run.name,
+        "state": run.state.value,
+        "settled": run.settled,
+        "started": run.started.isoformat(),
+        "user": run.user,
+        "job": run.job,
+        "incoming": tuple({"address": address, "sha256": checksum} for address, checksum in run.files.items()),
+        "target": run.target,
+        "undoes": run.undoes,
+        "key": run.key,
+        "record_key": run.record_key,
+        "marked": run.marked,
+        "latest": dict(run.latest),
+        "message": run.message,
+        "receipt": None if run.receipt is None else receipt_to_dict(run.receipt),
+    }
+    return json.dumps(form, ensure_ascii=False, indent=1)
 
 
 def read_entry(path: Path) -> Run:
     """The run of an entry. Raises LogDamaged."""
     try:
-        data = json.loads(path.read_text(encoding="utf-8"))
-        known = data.pop("format") == FORMAT
-        found: Run = _reader()(data)
-    except (OSError, ValueError, KeyError, AttributeError) as error:
-        raise LogDamaged(_DAMAGED.format(path=path, said=str(error).partition("\n")[0])) from None
-    if not known:
-        raise LogDamaged(_DAMAGED.format(path=path, said=f"it is not of the format {FORMAT}"))
-    return found
+        parsed, validated = _reader()
+        data = parsed(path.read_bytes())
+        if data["format"] == earlier_form.FORMAT:
+            data = earlier_form.renewed(data, FORMAT)
+        if data["format"] != FORMAT:
+            raise ValueError(f"it is not of the format {FORMAT}")  # noqa: TRY301 - one place says what is damaged
+        return _run(validated(data))
+    except (OSError, ValueError, LookupError, TypeError, AttributeError) as error:
+        raise LogDamaged(_DAMAGED.format(path=path, said=str(error).partition("\n")[0]), file=str(path)) from None
+
+
+def _run(form: EntryForm) -> Run:
+    return Run(
+        name=form["run"],
+        state=State(form["state"]),
+        started=datetime.fromisoformat(form["started"]),
+        user=form["user"],
+        target=form["target"],
+        files={file["address"]: file["sha256"] for file in form["incoming"]},
+        job=form["job"],
+        undoes=form["undoes"],
+        key=form["key"],
+        record_key=form["record_key"],
+        marked=form["marked"],
+        settled=form["settled"],
+        message=form["message"],
+        latest=form["latest"],
+        receipt=None if form["receipt"] is None else receipt_from_dict(form["receipt"]),
+    )
 
 
 @cache
-def _reader() -> Any:
+def _reader() -> tuple[Callable[[bytes], Any], Callable[[Any], EntryForm]]:
     from pydantic import TypeAdapter
+    from pydantic_core import from_json
 
-    return TypeAdapter(Run).validate_python
+    return from_json, TypeAdapter(EntryForm).validate_python
 
 
 def is_settled(path: Path) -> bool:

@@ -6,22 +6,24 @@ a run that was cut off around its commit.
 """
 
 import os
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+import pyarrow as pa
 from filelock import FileLock
 
 from tidymerge.changes import Logged
 from tidymerge.errors import LogUnwritable, NoSuchRun
 from tidymerge.history.changes import ChangesWriter, read_changes
 from tidymerge.history.entries import is_settled, read_entry, to_json
-from tidymerge.history.place import home, kept_days
+from tidymerge.model import Mask
 from tidymerge.on_disk import sync_folder
 from tidymerge.receipt import State
 from tidymerge.run import Run
+from tidymerge.settings import home, kept_days
 
 _ENTRY, _CHANGES, _LOCK, _NEW = ".json", ".parquet", ".lock", ".new"
 LATEST = "last"
@@ -35,7 +37,7 @@ class FolderLog:
         self.folder = (folder or home()) / "runs"
 
     def begin(self, name: str) -> "FolderRecording":
-        """Start to record a run. Raises LogUnwritable, and BadOption where it is not clear how long runs are kept."""
+        """Start to record a run. Raises LogUnwritable, and BadSetting where it is not clear how long runs are kept."""
         kept_days()
         with _writing(self.folder):
             self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -62,12 +64,12 @@ class FolderLog:
             fitting = [text]
         if len(fitting) != 1:
             found = f"{len(fitting)} runs begin with {text!r}" if fitting else f"The log has no run {text!r}"
-            raise NoSuchRun(f"{found}; tidymerge runs lists what there is in {self.folder}.")
+            raise NoSuchRun(f"{found}; tidymerge runs lists what there is in {self.folder}.", run=text)
         return self.read(fitting[0])
 
-    def changes(self, run: Run) -> Iterator[Logged]:
-        """What a run did to records, some at a time. Raises LogDamaged."""
-        return read_changes(self._path(run.name, _CHANGES))
+    def changes(self, run: Run, wanted: Callable[[pa.Table], Mask] | None = None) -> Iterator[Logged]:
+        """What a run did to records, some at a time; only those whose keys `wanted` picks. Raises LogDamaged."""
+        return read_changes(self._path(run.name, _CHANGES), wanted)
 
     def unsettled(self) -> list[str]:
         """The runs of which it is not known whether their commit lasted, or that are at it now."""

@@ -32,6 +32,9 @@ class IncomingPart(_Strict):
     skip_when: Word | None = Field(
         None, description="Rows for which this condition on the incoming columns is true are skipped."
     )
+    fill_down: Word | list[Word] = Field(
+        [], description="Columns whose blank cells take the value above, as under cells that are merged."
+    )
     delimiter: Sign | None = None
     quote: Sign | None = None
     encoding: Word | None = None
@@ -58,6 +61,7 @@ class FindPart(_Strict):
     where: Word = Field(description="Its column that holds what came.")
     take: Word = Field(description="Its column whose value is loaded.")
     missing: Literal["reject", "null"] = Field("reject", description="What to do when nothing is found.")
+    fold_case: bool = Field(False, description="Whether texts are found whatever their letter case.")
 
 
 class ReplacePart(_Strict):
@@ -183,6 +187,7 @@ class RulesPart(_Strict):
     )
     instruction: InstructionPart | None = None
     strict: bool = Field(False, description="Whether one rejected row stops the load.")
+    save_rejects: bool = Field(True, description="Whether the rejected rows of a load are written to a new file.")
 
 
 MostRows = (
@@ -229,6 +234,7 @@ class JobFile(_Strict):
             rules=_rules(self),
             header_row=self.incoming.header_row,
             take_rows=self.incoming.rows,
+            fill_down=_listed(self.incoming.fill_down),
             read=ReadOptions(
                 self.incoming.delimiter,
                 self.incoming.quote,
@@ -237,6 +243,7 @@ class JobFile(_Strict):
                 self.incoming.query,
             ),
             strict=self.rules.strict,
+            save_rejects=self.rules.save_rejects,
             limits=_limits(self.limits),
         )
 
@@ -295,7 +302,9 @@ def _rule(part: str | ColumnPart, columns: Iterable[str | ColumnPart]) -> Column
         date_formats=_listed(part.date_format),
         true_words=tuple(part.true_words),
         false_words=tuple(part.false_words),
-        find=None if find is None else Find(find.in_, find.where, find.take, missing_is_null=find.missing == "null"),
+        find=None
+        if find is None
+        else Find(find.in_, find.where, find.take, missing_is_null=find.missing == "null", fold_case=find.fold_case),
         default=_text(part.default),
         blanks=part.blanks,
         clear_mark=part.clear_mark,

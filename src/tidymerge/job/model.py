@@ -13,10 +13,11 @@ class Job:
 
     `incoming` are one or more addresses or patterns; `columns` are the target columns loaded and how (empty:
     all, by name); `renames` maps target column to incoming column and wins over `columns`; `only` limits the
-    target columns loaded; `header_row` counts from 1 and is found if it is None; `take_rows` chooses rows by
-    their numbers (3,7-12); with `strict` one rejected row stops the load; with `trust_triggers`
-    differences that the target's own triggers make are accepted, and the receipt says so; `file` is the job
-    file that it was read from; `types` are those of the columns of a target that is a file, and of new columns;
+    target columns loaded; `header_row` counts from 1 and is found if it is None; `take_rows` chooses rows by their
+    numbers (3,7-12); `fill_down` are incoming columns whose blank cells take the value above; with `strict` one
+    rejected row stops the load; without `save_rejects` no file of the rejected rows is written unless asked for; with
+    `trust_triggers` differences that the target's own triggers make are accepted, and the receipt says so; `file` is
+    the job file that it was read from; `types` are those of the columns of a target that is a file, and of new columns;
     `add` are the incoming columns to add to a target that lacks them (or True: all of them).
     """
 
@@ -29,8 +30,10 @@ class Job:
     only: tuple[str, ...] = ()
     header_row: int | None = None
     take_rows: str | None = None
+    fill_down: tuple[str, ...] = ()
     read: ReadOptions = field(default_factory=ReadOptions)
     strict: bool = False
+    save_rejects: bool = True
     trust_triggers: bool = False
     limits: Limits = field(default_factory=Limits)
     file: str | None = None

@@ -17,25 +17,34 @@ from tidymerge.job.model import Job
 
 def read_job(path: Path) -> Job:
     """The job in a file; addresses in it count from the file's folder. Raises NoSuchFile and BadJob."""
-    try:
-        text = path.read_text(encoding="utf-8")
-    except OSError as error:
-        raise NoSuchFile(f"The job file {path} can't be read: {error.strerror}.") from None
-    except UnicodeDecodeError:
-        raise BadJob(f"{path} is not UTF-8 text, which TOML files are.") from None
+    text = read_text(path)
     return replace(_placed(parse_job(text, str(path)).to_job(), path.parent), file=str(path.absolute()))
+
+
+def read_text(path: Path) -> str:
+    """The text of a job file. Raises NoSuchFile and BadJob."""
+    if path.exists() and not path.is_file():
+        raise NoSuchFile(f"The job file {path} is no regular file.", address=str(path))
+    try:
+        return path.read_text(encoding="utf-8-sig")  # some editors put a byte-order mark before it
+    except OSError as error:
+        raise NoSuchFile(f"The job file {path} can't be read: {error.strerror}.", address=str(path)) from None
+    except UnicodeDecodeError:
+        raise BadJob(f"{path} is not UTF-8 text, which TOML files are.", file=str(path)) from None
 
 
 def parse_job(text: str, name: str) -> JobFile:
     """Check the text of a job file. `name` is the file's, for messages. Raises BadJob."""
     try:
         data = tomllib.loads(text)
+    except RecursionError:
+        raise BadJob(f"{name} is nested too deeply.", file=name) from None
     except tomllib.TOMLDecodeError as error:
-        raise BadJob(f"{name} is not valid TOML: {error}.") from None
+        raise BadJob(f"{name} is not valid TOML: {error}.", file=name) from None
     try:
         return JobFile.model_validate(data)
     except ValidationError as error:
-        raise BadJob("; ".join(_complaints(error, text, name))) from None
+        raise BadJob("; ".join(_complaints(error, text, name)), file=name) from None
 
 
 def _complaints(error: ValidationError, text: str, name: str) -> Iterator[str]:

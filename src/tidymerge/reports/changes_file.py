@@ -16,6 +16,8 @@ from tidymerge.core.cells import as_array, valid
 from tidymerge.core.reverse import unmarked
 from tidymerge.core.tidy import guard
 from tidymerge.errors import BadOption
+from tidymerge.on_disk import replacing
+from tidymerge.reports.text_file import opened
 from tidymerge.run import Run
 
 _WORDS = np.array([outcome.name.lower() for outcome in Outcome])
@@ -23,11 +25,11 @@ _WORDS = np.array([outcome.name.lower() for outcome in Outcome])
 
 def write_changes(logs: Iterable[Logged], run: Run, path: Path) -> int:
     """Write the file, in the form of its ending; how many lines it has. Raises BadOption."""
-    write = _WRITERS.get(path.suffix.lower())
+    write = next((one for ending, one in _WRITERS.items() if path.name.lower().endswith(ending)), None)
     if write is None:
         raise BadOption(f"Changes are written as {', '.join(_WRITERS)}; {path} has another ending.")
-    with _translated(path):
-        return write((fields(log, run) for log in logs), path)
+    with _translated(path), replacing(path) as draft:
+        return write((fields(log, run) for log in logs), draft)
 
 
 def fields(log: Logged, run: Run) -> pa.Table:
@@ -62,7 +64,7 @@ def _translated(path: Path) -> Iterator[None]:
 
 def _as_csv(tables: Iterable[pa.Table], path: Path) -> int:
     count = 0
-    with path.open("w", encoding="utf-8-sig", newline="") as file:
+    with opened(path) as file:
         writer = csv.writer(file)
         for table in tables:
             if not count:
@@ -99,6 +101,7 @@ def _as_parquet(tables: Iterable[pa.Table], path: Path) -> int:
 
 _WRITERS: dict[str, Callable[[Iterable[Any], Path], int]] = {
     ".csv": _as_csv,
+    ".csv.gz": _as_csv,
     ".jsonl": _as_json_lines,
     ".parquet": _as_parquet,
 }

@@ -12,7 +12,9 @@ from matplotlib.figure import Figure
 
 from tidymerge.core.unusual import unusual
 from tidymerge.errors import BadOption
+from tidymerge.on_disk import replacing
 from tidymerge.receipt import Receipt, State
+from tidymerge.reports.ours import SIGN
 from tidymerge.run import Run
 
 INK, PAPER = "#20242b", "#ffffff"
@@ -207,6 +209,7 @@ def _save(figure: Figure, path: Path) -> None:
     if path.suffix.lower() != ".png":
         raise BadOption(f"Charts are written as .png; {path} has another ending.")
     try:
-        figure.savefig(path, format="png", dpi=110, facecolor=PAPER)
+        with replacing(path) as draft:
+            figure.savefig(draft, format="png", dpi=110, facecolor=PAPER, metadata={"Software": SIGN})
     except OSError as error:
         raise BadOption(f"The chart can't be written to {path}: {error.strerror or error}.") from None

@@ -3,7 +3,6 @@
 Colours differ in lightness too, and words say the same.
 """
 
-import csv
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -13,17 +12,22 @@ import pyarrow as pa
 from openpyxl import Workbook, load_workbook
 from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
 from openpyxl.comments import Comment
+from openpyxl.packaging.custom import StringProperty
 from openpyxl.styles import Font, PatternFill
 from openpyxl.utils import get_column_letter
 from openpyxl.worksheet.worksheet import Worksheet
 
 from tidymerge.changes import Outcome
 from tidymerge.core.cells import as_array
+from tidymerge.core.column_names import column_names
 from tidymerge.core.decide import differs
 from tidymerge.core.marks import Marks, status
 from tidymerge.core.mended import GUARDED, MARKS
 from tidymerge.core.tidy import guard
 from tidymerge.errors import BadOption
+from tidymerge.on_disk import Placed, put
+from tidymerge.reports.ours import SIGN
+from tidymerge.reports.text_file import write_csv
 
 # Of the row's own columns, and stronger of the cell that changed or is wrong. Made for this; apart in grey as well.
 _ROW = {Outcome.INSERTED: "DDF1EA", Outcome.UPDATED: "E6EEFB", Outcome.SKIPPED: "EEF0F2", Outcome.REJECTED: "FBE6DD"}
@@ -43,18 +47,24 @@ _NOTES = 20_000  # more would make the file too slow to open
 def write_marked(
     path: Path, marks: Marks, cells: pa.Table, header: tuple[str | None, int], original: Path | None,
     started: datetime, *, preview: bool,
-) -> str | None:  # fmt: skip
-    """Write the copy, in the form of its ending; what is worth knowing about it, if anything.
+) -> tuple[Placed, str | None]:  # fmt: skip
+    """Write the copy, in the form of its ending; the file, and what is worth knowing about it, if anything.
 
     `cells` are the incoming cells as text, `header` the sheet and the row of its column names, `original` the workbook
     that they came in, if it is one that can be copied with all of its looks. Raises BadOption.
     """
     own = _own_columns(marks, started, preview=preview)
+    note = None
+
+    def write(draft: Path) -> None:
+        nonlocal note
+        if path.suffix.lower() == ".xlsx":
+            note = _write_workbook(draft, path, marks, cells, own, header, original)
+        else:
+            _write_csv(draft, cells, own)
+
     try:
-        if path.suffix.lower() == ".csv":
-            _write_csv(path, cells, own)
-            return None
-        return _write_workbook(path, marks, cells, own, header, original)
+        return put(path, write), note
     except OSError as error:
         raise BadOption(f"The marked copy can't be written to {path}: {error.strerror or error}.") from None
 
@@ -71,14 +81,12 @@ def _write_csv(path: Path, cells: pa.Table, own: list[list[str | None]]) -> None
     guarded = [guard(texts) for texts in plain]
     touched = np.logical_or.reduce([differs(one, other) for one, other in zip(plain, guarded, strict=True)])
     columns = [texts.to_pylist() for texts in (*guarded, pa.array(np.where(touched, "yes", "")))]
-    with path.open("w", encoding="utf-8-sig", newline="") as file:
-        writer = csv.writer(file)
-        writer.writerow([*guard(pa.array(cells.column_names, pa.string())).to_pylist(), *MARKS, GUARDED])
-        writer.writerows(zip(*columns, strict=True))
+    names = [*guard(pa.array(cells.column_names, pa.string())).to_pylist(), *MARKS, GUARDED]
+    write_csv(path, names, zip(*columns, strict=True))
 
 
 def _write_workbook(
-    path: Path, marks: Marks, cells: pa.Table, own: list[list[str | None]], header: tuple[str | None, int],
+    draft: Path, path: Path, marks: Marks, cells: pa.Table, own: list[list[str | None]], header: tuple[str | None, int],
     original: Path | None,
 ) -> str | None:  # fmt: skip
     name, header_row = header
@@ -101,7 +109,8 @@ def _write_workbook(
     if original is None:
         sheet.freeze_panes = sheet.cell(header_row + 1, 1)
     _legend(book)
-    book.save(path)
+    _sign(book)
+    book.save(draft)
     if noted < sum(not cell.rejected for cell in marks.cells):
         return f"{path} has notes with earlier values on the first {_NOTES:,} changed cells only."
     return None
@@ -146,8 +155,8 @@ def _fill_own(
 
 def _mark_cells(sheet: Worksheet, header_row: int, place: dict[int, int], marks: Marks) -> int:
     """Colour the changed and the wrong cells, with the earlier value in a note; how many have one."""
-    names = [str(cell.value).strip() if cell.value is not None else "" for cell in sheet[header_row]]
-    columns = {name or f"column {get_column_letter(at)}": at for at, name in reversed(list(enumerate(names, start=1)))}
+    names = column_names(["" if cell.value is None else str(cell.value) for cell in sheet[header_row]])
+    columns = {name: at for at, name in enumerate(names, start=1)}
     changed, wrong = (PatternFill("solid", fgColor=colour) for colour in (_CHANGED_CELL, _REJECTED_CELL))
     noted = 0
     for mark in marks.cells:
@@ -172,6 +181,12 @@ def _covers(ref: str, row: int) -> bool:
     top, _, bottom = ref.partition(":")
     first, last = (int("".join(sign for sign in corner if sign.isdigit())) for corner in (top, bottom or top))
     return first <= row <= last
+
+
+def _sign(book: Workbook) -> None:
+    """Let the file say that it is a marked copy, so that the next one may take its place."""
+    if SIGN not in book.custom_doc_props.names:
+        book.custom_doc_props.append(StringProperty(SIGN, "marked copy"))
 
 
 def _legend(book: Workbook) -> None:

@@ -7,9 +7,12 @@ from pathlib import Path
 from jinja2 import Environment, StrictUndefined
 from markupsafe import Markup
 
+from tidymerge.core.words import nothing_to_write
 from tidymerge.errors import BadOption
+from tidymerge.on_disk import replacing
 from tidymerge.receipt import Receipt, State, Touch
 from tidymerge.reports.charts import columns_svg, tally_svg
+from tidymerge.reports.ours import SIGN
 
 _HEADINGS = {
     State.PREVIEWED: ("Preview of", "Preview of undoing"),
@@ -22,7 +25,8 @@ def write_page(receipt: Receipt, touched: Sequence[Touch], path: Path) -> None:
     """Write the page. `touched` are the first of the changed records. Raises BadOption."""
     text = page(receipt, touched)
     try:
-        path.write_text(text, encoding="utf-8")
+        with replacing(path) as draft:
+            draft.write_text(text, encoding="utf-8")
     except OSError as error:
         raise BadOption(f"The page can't be written to {path}: {error.strerror}.") from None
 
@@ -39,6 +43,7 @@ def page(receipt: Receipt, touched: Sequence[Touch]) -> str:
     table = receipt.tables[0]
     return environment.from_string(source).render(
         receipt=receipt,
+        maker=SIGN,
         table=table,
         heading=headings[bool(receipt.undoes)],
         closing=_closing(receipt),
@@ -61,7 +66,7 @@ def _closing(receipt: Receipt) -> str:
     if receipt.state not in (State.LOADED, State.UNDONE):
         return "Nothing was written."
     if not receipt.changed:
-        return "There was nothing to write: the table already held what the rows say."
+        return nothing_to_write(receipt.rows)
     if not receipt.verified:
         return "Committed, but not verified: the target's own triggers made a difference (see the notes)."
     return "Committed, after every written record was read back and found equal."

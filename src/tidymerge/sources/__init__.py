@@ -66,12 +66,15 @@ def open_source(text: str, options: ReadOptions) -> "Source":
 
 
 def _open_server(address: Address, options: ReadOptions) -> "Source":
+    from tidymerge.sources.query import QuerySource
     from tidymerge.sources.server import OwnServerSource
     from tidymerge.targets import connect
 
     if options.cells is not None:
         raise BadOption(f"--cells is for workbooks, not for {address}.")
-    return OwnServerSource(connect(address), address, options)
+    if options.query is not None:
+        return QuerySource(connect(address), address, options.query)
+    return OwnServerSource(connect(address), address)
 
 
 def ending_of(address: Address) -> str:
@@ -91,6 +94,11 @@ def check_file(address: Address) -> None:
     """Raise NoSuchFile unless the address leads to a file."""
     if address.path.is_dir():
         raise NoSuchFile(f"{address.path} is a folder; name a file in it.")
+    if address.path.exists() and not address.path.is_file():
+        raise NoSuchFile(
+            f"{address.path} is no regular file, but a pipe or a device, which could go on for ever. To read from a "
+            "pipe, give - as the file."
+        )
     if not address.path.exists():
         folder = address.path.parent
         where = f"the folder {folder} has no such file" if folder.is_dir() else f"there is no folder {folder} either"

@@ -9,6 +9,7 @@ import io
 import re
 import sys
 from collections.abc import Iterator, Sequence
+from typing import BinaryIO
 
 import numpy as np
 import pyarrow as pa
@@ -16,13 +17,17 @@ import pyarrow.csv as arrow_csv
 
 from tidymerge.address import Address
 from tidymerge.errors import BadOption, BrokenFile, NoRows, NoSuchFile
-from tidymerge.model import Flaw, Incoming, IncomingColumn, Indices
+from tidymerge.model import Flaw, Incoming, Indices
 from tidymerge.ports import Irregular
+from tidymerge.settings import most_unpacked
 from tidymerge.sources import COMPRESSED, ReadOptions, ending_of
 from tidymerge.sources.encoding import decoded
-from tidymerge.sources.table import as_incoming, column_names, wrong_length
+from tidymerge.sources.package import too_much
+from tidymerge.sources.table import as_incoming, columns_under, wrong_length
 
+csv.field_size_limit(sys.maxsize)  # the module's own limit is 128 KB a cell
 _SAMPLE = 256 * 1024
+_PIECE = 1 << 24
 _DELIMITERS = ",;\t|"
 _BLANK_LINES = (b"\n\n", b"\n\r\n", b"\r\r")
 
@@ -99,10 +104,9 @@ class CsvSource:
 
     def _read_regular(self, header_row: int) -> Incoming:
         start, header = self.header(header_row)
-        names = column_names(header)
-        arrays = regular(memoryview(self._data)[start:], len(names), self.delimiter, self.quote)
+        arrays = regular(memoryview(self._data)[start:], len(header), self.delimiter, self.quote)
         numbers = np.arange(len(arrays[0]), dtype=np.int64) + header_row + 2
-        return self._incoming(arrays, names, numbers, header_row)
+        return self._incoming(arrays, header, numbers, header_row)
 
     def header(self, header_row: int) -> tuple[int, list[str]]:
         """Where the rows below the header start, in bytes, and the header's cells."""
@@ -127,16 +131,14 @@ class CsvSource:
                     short.append((len(rows), len(row)))
                 rows.append((row + [""] * len(header))[: len(header)])
                 numbers.append(index + 1)
-        names = column_names(header)
-        cells = list(zip(*rows, strict=True)) or [()] * len(names)
+        cells = list(zip(*rows, strict=True)) or [()] * len(header)
         arrays = [pa.array(column, pa.string()) for column in cells]
         places = np.array([place for place, _ in short], np.int64)
         counts = np.array([count for _, count in short], np.int64)
-        flaws = wrong_length(places, counts, len(names))
-        return self._incoming(arrays, names, np.array(numbers, np.int64), header_row, flaws)
+        flaws = wrong_length(places, counts, len(header))
+        return self._incoming(arrays, header, np.array(numbers, np.int64), header_row, flaws)
 
     def _strict_rows(self) -> Iterator[list[str]]:
-        csv.field_size_limit(sys.maxsize)
         text = io.TextIOWrapper(io.BytesIO(self._data), "utf-8", newline="")
         reader = csv.reader(text, delimiter=self.delimiter, quotechar=self.quote, strict=True)
         started = 1
@@ -153,12 +155,12 @@ class CsvSource:
     def _incoming(
         self,
         arrays: Sequence[pa.Array],
-        names: Sequence[str],
+        header: Sequence[str],
         numbers: Indices,
         header_row: int,
         flaws: Sequence[Flaw] = (),
     ) -> Incoming:
-        columns = [IncomingColumn(name, (array,)) for name, array in zip(names, arrays, strict=True)]
+        columns = columns_under(header, [(array,) for array in arrays])
         return as_incoming(
             columns,
             numbers,
@@ -210,14 +212,23 @@ def regular(body: memoryview, columns: int, delimiter: str, quote: str) -> list[
 def _read(address: Address) -> bytes:
     try:
         if str(address.path) == "-":
-            return sys.stdin.buffer.read()
+            return _limited(sys.stdin.buffer, "standard input")
         if address.path.suffix.lower() in COMPRESSED:
             with pa.input_stream(str(address.path), compression="detect") as stream:
-                data: bytes = stream.read()
-                return data
+                return _limited(stream, str(address.path))
         return address.path.read_bytes()
     except OSError as error:
         raise NoSuchFile(f"{address.path} can't be read: {error.strerror or error}.") from None
+
+
+def _limited(stream: "BinaryIO | pa.NativeFile", name: str) -> bytes:
+    """All that a stream gives, but no more than may be unpacked. Raises BrokenFile."""
+    most, data = most_unpacked(), bytearray()
+    while piece := stream.read(_PIECE):
+        data += piece
+        if len(data) > most:
+            raise BrokenFile(too_much(name, most))
+    return bytes(data)
 
 
 def _find_quote(sample: bytes) -> str:

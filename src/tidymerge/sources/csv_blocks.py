@@ -1,30 +1,32 @@
 """Large CSV files, a block at a time: for what is regular UTF-8 text, which is what programs write."""
 
-import os
 from collections.abc import Iterator
 
 import numpy as np
 
 from tidymerge.address import STANDARD_INPUT, Address
-from tidymerge.model import Incoming, IncomingColumn
+from tidymerge.errors import BrokenFile
+from tidymerge.model import Incoming
+from tidymerge.settings import large_file, longest_line
 from tidymerge.sources import COMPRESSED, ReadOptions
 from tidymerge.sources.csv import CsvSource, regular
-from tidymerge.sources.table import as_incoming, column_names
+from tidymerge.sources.table import as_incoming, columns_under
 
 _SAMPLE = 1 << 20
 _BLOCK = 32 << 20
 _BOM = b"\xef\xbb\xbf"
-LARGE = int(os.environ.get("TIDYMERGE_LARGE_FILE", str(64 << 20)))  # bytes; below it a file is read at once
 
 
 def open_csv(address: Address, options: ReadOptions) -> "CsvSource | CsvBlocks":
     """A CSV file, in blocks if it is large and plain."""
     plain = str(address.path) != STANDARD_INPUT and address.path.suffix.lower() not in COMPRESSED
-    if not plain or options.encoding is not None or address.path.stat().st_size <= LARGE:
+    if not plain or options.encoding is not None or address.path.stat().st_size <= large_file():
         return CsvSource(address, options)
     with address.path.open("rb") as file:
         sample = file.read(_SAMPLE)
     sample = sample[: sample.rfind(b"\n") + 1]
+    if not sample:
+        raise BrokenFile(f"{address} has no line end in its first {_SAMPLE:,} bytes: it is no text file of rows.")
     try:
         sample.decode("utf-8")
     except UnicodeDecodeError:
@@ -64,12 +66,12 @@ class CsvBlocks:
     def batches(self, header_row: int) -> Iterator[Incoming]:
         """The rows below the header, some at a time. Raises Irregular."""
         start, header = self._first.header(header_row)
-        names, number = column_names(header), header_row + 2
+        number = header_row + 2
         for block in self._blocks(start + self._mark):
-            arrays = regular(memoryview(block), len(names), self._first.delimiter, self._first.quote)
+            arrays = regular(memoryview(block), len(header), self._first.delimiter, self._first.quote)
             numbers = np.arange(number, number + len(arrays[0]), dtype=np.int64)
             number += len(arrays[0])
-            columns = [IncomingColumn(name, (array,)) for name, array in zip(names, arrays, strict=True)]
+            columns = columns_under(header, [(array,) for array in arrays])
             yield as_incoming(
                 columns, numbers, all_columns=True, address=self.address, header_row=header_row + 1, sheet=None
             )
@@ -86,6 +88,11 @@ class CsvBlocks:
                 while cut >= 0 and block.count(quote, 0, cut) % 2:
                     cut = block.rfind(b"\n", 0, cut)
                 rest = block[cut + 1 :]
+                if len(rest) > longest_line():
+                    raise BrokenFile(
+                        f"{self.address} has a line of more than {longest_line():,} bytes. Is a quote never closed? "
+                        "If the line is as long as that, let TIDYMERGE_LONGEST_LINE say more."
+                    )
                 if cut >= 0:
                     yield block[: cut + 1]
             if rest:

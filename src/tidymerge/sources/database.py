@@ -6,6 +6,7 @@ from tidymerge.address import Address
 from tidymerge.errors import BadOption
 from tidymerge.model import IncomingColumn
 from tidymerge.sources import ReadOptions
+from tidymerge.sources.query import only_reads, tables_read
 from tidymerge.sources.records import Records, table_to_columns
 from tidymerge.targets.sql.database import ConstraintBroken, quoted
 from tidymerge.targets.sqlite.describe import find_table
@@ -23,18 +24,11 @@ class DatabaseSource(Records):
                 columns, rows = _read(session, f"SELECT * FROM main.{quoted(name)}")
             else:
                 name = "query"
-                columns, rows = _read(session, _only_one(options.query))
+                columns, rows = _read(session, f"SELECT * FROM (\n{only_reads(options.query)}\n)")
         finally:
             session.close()
-        super().__init__(f"{address.path}#{name}", columns, rows)
-
-
-def _only_one(query: str) -> str:
-    """The query as the inside of another, where a second statement is an error. The connection is read-only."""
-    text = query.strip().rstrip(";").strip()
-    if not text.lower().startswith(("select", "with", "values")):
-        raise BadOption("A query starts with select, with or values.")
-    return f"SELECT * FROM (\n{text}\n)"
+        reads = () if options.query is None else tables_read(options.query)
+        super().__init__(f"{address.path}#{name}", columns, rows, reads)
 
 
 def _read(session: Session, query: str) -> tuple[list[IncomingColumn], int]:

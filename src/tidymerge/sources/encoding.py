@@ -59,8 +59,9 @@ def decoded(data: bytes, given: str | None, name: str) -> Text:
 
 def _known(given: str) -> str:
     try:
+        "".encode(given)  # there are also codecs that make no text of bytes
         return codecs.lookup(given).name
-    except LookupError:
+    except (LookupError, ValueError):
         raise BadOption(f"There is no encoding called {given!r}; try utf-8, cp1252 or utf-16.") from None
 
 

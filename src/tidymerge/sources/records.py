@@ -22,15 +22,19 @@ _WHOLE_DIGITS = 18  # which 64 bits are sure to hold
 
 
 class Records:
-    """Named columns that are already in memory. Records are numbered from 1; there is no header row."""
+    """Named columns that are already in memory. Records are numbered from 1; there is no header row.
 
-    def __init__(self, address: str, columns: Sequence[IncomingColumn], rows: int) -> None:
+    `reads` are the tables of a query.
+    """
+
+    def __init__(self, address: str, columns: Sequence[IncomingColumn], rows: int, reads: tuple[str, ...] = ()) -> None:
         self.address = address
         self.sheet: str | None = None
         self.above = 0
         self.notes: tuple[str, ...] = ()
         self._columns = columns
         self._rows = rows
+        self._about: dict[str, Any] = {"address": address, "header_row": 0, "sheet": None, "reads": reads}
 
     def parts(self) -> tuple[tuple[str, int, int], ...]:
         """None: the file is one table."""
@@ -43,7 +47,7 @@ class Records:
     def read(self, header_row: int) -> Incoming:
         """All records that are not wholly blank."""
         numbers = np.arange(1, self._rows + 1, dtype=np.int64)
-        return as_incoming(self._columns, numbers, address=self.address, header_row=0, sheet=None, notes=self.notes)
+        return as_incoming(self._columns, numbers, **self._about, notes=self.notes)
 
 
 def parquet_files(folder: Path) -> list[Path]:
@@ -117,7 +121,10 @@ def _json(value: Any) -> str:
 
 def _parsed(text: str) -> Any:
     """A JSON text, its numbers as they stand there; what is no number, such as NaN, is a text."""
-    return json.loads(text, parse_int=Number, parse_float=Number, parse_constant=str)
+    try:
+        return json.loads(text, parse_int=Number, parse_float=Number, parse_constant=str)
+    except RecursionError:
+        raise ValueError("it is nested too deeply") from None
 
 
 class JsonSource(Records):

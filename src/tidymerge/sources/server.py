@@ -1,4 +1,4 @@
-"""Incoming rows in a server's table or query: over the target's own connection, or over one of their own."""
+"""Incoming rows in a server's table: over the target's own connection, or over one of their own."""
 
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
@@ -9,10 +9,8 @@ import numpy as np
 import pyarrow as pa
 
 from tidymerge.address import Address
-from tidymerge.errors import BadOption
 from tidymerge.model import ColumnType, Incoming, IncomingColumn, Kind, TargetColumn
 from tidymerge.ports import Irregular
-from tidymerge.sources import ReadOptions
 from tidymerge.sources.records import simplified
 from tidymerge.sources.table import as_incoming
 from tidymerge.targets.sql.reading import numbers
@@ -23,31 +21,18 @@ if TYPE_CHECKING:
 _SAMPLE = 1000  # records
 
 
-def read_only_query(query: str) -> str:
-    """The query as the inside of another, where a second statement is an error. Raises BadOption."""
-    text = query.strip().rstrip(";").strip()
-    if not text.lower().startswith(("select", "with", "values", "(")):
-        raise BadOption("A query starts with select, with or values.")
-    return f"(\n{text}\n)"
-
-
 class ServerSource:
-    """The rows of a table (`postgresql://…/coop#staging.inspections`) or of a query. `database` stays open."""
+    """The rows of a table (`postgresql://…/coop#staging.inspections`). `database` stays open."""
 
-    def __init__(self, database: "Database", address: Address, options: ReadOptions) -> None:
+    def __init__(self, database: "Database", address: Address) -> None:
         self._database = database
         self.sheet: str | None = None
         self.above = 0
         self.notes: tuple[str, ...] = ()
-        if options.query is not None:
-            self._from = f"{read_only_query(options.query)} t"
-            self._columns = database.describe_query(self._from)
-            self.address = f"{address.place}#query"
-        else:
-            table = database.find_table(address.part)
-            self._columns = database.describe(table).columns
-            self._from = f"{database.in_sql(table)} t"
-            self.address = database.address(table)
+        table = database.find_table(address.part)
+        self._columns = database.describe(table).columns
+        self._from = f"{database.in_sql(table)} t"
+        self.address = database.address(table)
         self.rows_expected = int(numbers(database.read, f"SELECT count(*) AS n FROM {self._from}")[0])
 
     def parts(self) -> tuple[tuple[str, int, int], ...]:
@@ -92,8 +77,8 @@ class ServerSource:
 class OwnServerSource:
     """The same over connections of its own: each reading makes one and ends it."""
 
-    def __init__(self, connect: "Callable[[], Database]", address: Address, options: ReadOptions) -> None:
-        self._connect, self._place, self._options = connect, address, options
+    def __init__(self, connect: "Callable[[], Database]", address: Address) -> None:
+        self._connect, self._place = connect, address
         self.sheet: str | None = None
         self.above = 0
         self.notes: tuple[str, ...] = ()
@@ -104,7 +89,7 @@ class OwnServerSource:
     def _connected(self) -> "Iterator[ServerSource]":
         database = self._connect()
         try:
-            yield ServerSource(database, self._place, self._options)
+            yield ServerSource(database, self._place)
         finally:
             database.close()
 

@@ -7,9 +7,9 @@ import re
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from tidymerge.errors import TargetUnreadable
+from tidymerge.core.column_names import column_index
+from tidymerge.errors import BrokenFile, TargetUnreadable
 from tidymerge.sources.package import Package
-from tidymerge.sources.table import column_index
 
 _CELL = re.compile(
     rb"<(?:\w+:)?c\b(?P<about>[^>]*?)(?:/>|>(?P<inside>(?:(?!</(?:\w+:)?c>).)*)</(?:\w+:)?c>)", re.DOTALL
@@ -18,6 +18,31 @@ _PLACE = re.compile(rb'\br="([A-Z]{1,3})([0-9]+)"')
 _KIND = re.compile(rb'\bt="(\w+)"')
 _VALUE = re.compile(rb"<(?:\w+:)?v(?:\s[^>]*)?>([^<]+)</")
 _FORMULA = re.compile(rb"<(?:\w+:)?f\b")
+
+
+_ROW_NUMBER = re.compile(rb'<(?:\w+:)?row\b[^>]*?\br="(\d+)"')
+_FAR = re.compile(rb'\br="(?:[A-Z]{3,}\d|[A-Z]*\d{7,})')  # beyond column ZZ, or row 999,999
+_FILLED = re.compile(rb'<(?:\w+:)?c\b[^>]*?\br="([A-Z]+)(\d+)"[^>/]*>')
+_ROWS, _COLUMNS = 1_048_576, 16_384  # of a sheet: ECMA-376
+_MOST_CELLS = 50_000_000  # from the first to the last, blank ones too: what is read is a rectangle
+_MANY_ROWS = 50_000
+
+
+def _check_extent(data: bytes, path: Path, sheet: str) -> None:
+    """Refuse a sheet whose last value stands so far out that the cells up to it can't be held. Raises BrokenFile."""
+    rows = max(map(int, _ROW_NUMBER.findall(data)), default=0)
+    if rows <= _MANY_ROWS and not _FAR.search(data):
+        return
+    last_row = last_column = 0
+    for cell in _FILLED.finditer(data):
+        last_row = max(last_row, int(cell[2]))
+        last_column = max(last_column, column_index(cell[1].decode()) + 1)
+    last_row = max(last_row, rows if rows > _ROWS else 0)
+    if last_row > _ROWS or last_column > _COLUMNS or last_row * last_column > _MOST_CELLS:
+        raise BrokenFile(
+            f"The sheet {sheet!r} of {path} has its last value in row {last_row:,} and column {last_column:,}: too far "
+            f"out to be read. Delete what stands below and beside the rows, and save it again."
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,6 +66,7 @@ def faults(path: Path, sheet: str) -> Faults:
         data = b"" if part is None else package.read(part)
     except TargetUnreadable:
         return NONE  # what reads the cells is less particular
+    _check_extent(data, path, sheet)
     if b't="e"' not in data and not _FORMULA.search(data):
         return NONE
     errors, uncalculated = {}, set()

@@ -1,13 +1,16 @@
 """From rows of cells to incoming columns: what all sheet-like sources share."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from dataclasses import replace
 from datetime import date, datetime, time, timedelta
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
+from tidymerge.core.column_names import column_names
 from tidymerge.core.convert import blank_rows
+from tidymerge.core.mapping import listing
 from tidymerge.core.times import spelled
 from tidymerge.model import Flaw, Incoming, IncomingColumn, Indices, Reason
 
@@ -20,30 +23,25 @@ _ARROW = {
     datetime: pa.timestamp("us"),
     time: pa.time64("us"),
 }
-_LETTERS = 26
 
 
-def column_letter(index: int) -> str:
-    """The letter over a spreadsheet column: 0 is A, 26 is AA."""
-    letters = ""
-    index += 1
-    while index:
-        index, rest = divmod(index - 1, _LETTERS)
-        letters = chr(ord("A") + rest) + letters
-    return letters
+def columns_under(header: Sequence[str], parts: Iterable[tuple[pa.Array, ...]], first: int = 0) -> list[IncomingColumn]:
+    """The columns under a header row, of which the first is number `first` of the sheet."""
+    return [
+        IncomingColumn(name, arrays, None if name == said.strip() else said.strip())
+        for name, said, arrays in zip(column_names(header, first), header, parts, strict=True)
+    ]
 
 
-def column_index(letters: str) -> int:
-    """The other way round: AA is 26."""
-    index = 0
-    for letter in letters.upper():
-        index = index * _LETTERS + ord(letter) - ord("A") + 1
-    return index - 1
-
-
-def column_names(header: Sequence[str], first: int = 0) -> list[str]:
-    """Names for the columns under a header row; one without a name is called by its letter."""
-    return [name.strip() or f"column {column_letter(index)}" for index, name in enumerate(header, start=first)]
+def _alike(columns: Sequence[IncomingColumn]) -> list[str]:
+    """A note for each name that several columns have."""
+    several: dict[str, list[str]] = {}
+    for column in columns:
+        if column.called:
+            several.setdefault(column.called, [column.called]).append(column.name)
+    return [
+        f"{len(names)} columns are called {name!r}; here they are {listing(names)}." for name, names in several.items()
+    ]
 
 
 def parts_of(cells: Sequence[Any]) -> tuple[pa.Array, ...]:
@@ -84,23 +82,20 @@ def as_incoming(
     blank = blank_rows(columns, len(row_numbers))
     for flaw in flaws:
         blank[flaw.rows] = False
+    about["notes"] = (*about.get("notes", ()), *_alike(columns))
     kept = [
         column
         for column in columns
-        if all_columns
-        or not column.name.startswith("column ")
-        or any(part.null_count < len(part) for part in column.parts)
+        if all_columns or column.called != "" or any(part.null_count < len(part) for part in column.parts)
     ]
     if not blank.any():
         return Incoming(columns=tuple(kept), row_numbers=row_numbers, flaws=tuple(flaws), **about)
     stays = ~blank
     mask, place = pa.array(stays), np.cumsum(stays) - 1
     return Incoming(
-        columns=tuple(
-            IncomingColumn(column.name, tuple(part.filter(mask) for part in column.parts)) for column in kept
-        ),
+        columns=tuple(replace(column, parts=tuple(part.filter(mask) for part in column.parts)) for column in kept),
         row_numbers=row_numbers[stays],
-        flaws=tuple(Flaw(flaw.reason, place[flaw.rows], flaw.expected, flaw.column, flaw.values) for flaw in flaws),
+        flaws=tuple(replace(flaw, rows=place[flaw.rows]) for flaw in flaws),
         **about,
     )
 

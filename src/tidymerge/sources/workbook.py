@@ -12,12 +12,14 @@ import pyarrow as pa
 from python_calamine import CalamineError, CalamineWorkbook, SheetTypeEnum, SheetVisibleEnum
 
 from tidymerge.address import Address
+from tidymerge.core.column_names import column_index, column_names
 from tidymerge.core.mapping import listing
 from tidymerge.errors import BadOption, BrokenFile, NoRows, NoSuchSheet
-from tidymerge.model import Flaw, Incoming, IncomingColumn, Reason
+from tidymerge.model import Flaw, Incoming, Reason
 from tidymerge.sources import ReadOptions
+from tidymerge.sources.package import check_unpacked
 from tidymerge.sources.sheet_faults import faults
-from tidymerge.sources.table import as_incoming, column_index, column_names, parts_of
+from tidymerge.sources.table import as_incoming, columns_under, parts_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,6 +52,7 @@ class WorkbookSource:
 
     def __init__(self, address: Address, options: ReadOptions) -> None:
         self._path = address.path
+        check_unpacked(address.path)
         try:
             self._workbook = _opened(address.path)
         except (CalamineError, OSError) as error:
@@ -71,11 +74,12 @@ class WorkbookSource:
         if address.part is None and len(self.sheets) > 1:
             others = listing([name for name in self.sheets if name != self.sheet])
             self.notes = (f"Read the first sheet, {self.sheet!r}; the others are {others}.",)
+        self._faults = faults(address.path, self.sheet)
         try:
             self._rows: list[list[Any]] = self._workbook.get_sheet_by_name(self.sheet).to_python(skip_empty_area=False)
         except CalamineError as error:
             raise BrokenFile(f"The sheet {self.sheet!r} of {address.path} can't be read ({error}).") from None
-        self._faults = faults(address.path, self.sheet)
+        self._merged = self._workbook.get_sheet_by_name(self.sheet).merged_cell_ranges or []
         for (row, column), words in self._faults.errors.items():
             if row < len(self._rows) and column < len(self._rows[row]):
                 self._rows[row][column] = words
@@ -101,7 +105,9 @@ class WorkbookSource:
         if len(alike) == 1:
             return alike[0], WHOLE
         others = f" and the tables {listing(tables)}" if tables else ""
-        raise NoSuchSheet(f"{self._path} has no sheet {wanted!r}; it has {listing(known)}{others}.")
+        raise NoSuchSheet(
+            f"{self._path} has no sheet {wanted!r}; it has {listing(known)}{others}.", sheet=wanted, known=tuple(known)
+        )
 
     def _tables(self) -> list[str]:
         """The names of the tables inside the workbook's sheets; ODS has none."""
@@ -140,7 +146,9 @@ class WorkbookSource:
             )
         names = self.names(header_row)
         body = self._rows[header_row + 1 :]
-        columns = [IncomingColumn(name, parts_of([row[index] for row in body])) for index, name in enumerate(names)]
+        header = [_shown(cell) for cell in self._rows[header_row]]
+        parts = (parts_of([row[index] for row in body]) for index in range(len(names)))
+        columns = columns_under(header, parts, self._area.left)
         header_row += self.above
         numbers = np.arange(len(body), dtype=np.int64) + header_row + 2
         return as_incoming(
@@ -151,6 +159,7 @@ class WorkbookSource:
             header_row=header_row + 1,
             sheet=self.sheet,
             notes=self.notes,
+            merged=self._merged_down(names, header_row + 1, len(body)),
             uncalculated=self._uncalculated(names, header_row + 1, len(body)),
         )
 
@@ -166,8 +175,17 @@ class WorkbookSource:
             if found:
                 at = np.array([row for row, _ in found], np.int64)
                 texts = pa.array([error for _, error in found], pa.string())
-                flaws.append(Flaw(Reason.FORMULA_ERROR, at, "a value", name, texts))
+                flaws.append(Flaw(Reason.FORMULA_ERROR, at, "a value", name, texts, (name,)))
         return flaws
+
+    def _merged_down(self, names: Sequence[str], first: int, rows: int) -> dict[str, tuple[int, int]]:
+        """For each column whose cells below the header are merged over several rows, the first such rows."""
+        down: dict[str, tuple[int, int]] = {}
+        for (top, left), (bottom, right) in self._merged:
+            for column in range(left - self._area.left, right - self._area.left + 1):
+                if bottom > top and first < bottom < first + rows and 0 <= column < len(names):
+                    down.setdefault(names[column], (top + 1, bottom + 1))
+        return down
 
     def _uncalculated(self, names: Sequence[str], first: int, rows: int) -> dict[str, int]:
         """How many formulas without a result each column has below the header."""

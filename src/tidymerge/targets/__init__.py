@@ -32,16 +32,16 @@ _SERVERS = {
 }
 
 
-def open_target(text: str, *, write: bool, types: Mapping[str, str] = _NONE) -> "Target":
+def open_target(text: str, *, write: bool, types: Mapping[str, str] = _NONE, firmly: bool = False) -> "Target":
     """The target at an address, not yet entered. Raises BadAddress, NoSuchFile and MissingPackage.
 
-    `types` of columns are heeded for files that have none of their own.
+    `types` of columns are heeded for files that have none of their own. `firmly` keeps all others from writing.
     """
     from tidymerge.targets.sql import SqlTarget
 
     address = parse(text)
     if address.server is not None:
-        return SqlTarget(connect(address), address.part, write=write, server=address.server)
+        return SqlTarget(connect(address), address.part, write=write, server=address.server, firmly=firmly)
     if is_parquet_folder(address):
         return _parquet_target(address, write=write)
     check_file(address)
@@ -101,6 +101,8 @@ def is_database(text: str) -> bool:
     path = parse(text).path
     if path.suffix.lower() in _SQLITE_ENDINGS:
         return True
+    if not path.is_file():  # opening a pipe would wait for somebody to write
+        return False
     try:
         with path.open("rb") as file:
             return file.read(len(_SQLITE_MAGIC)) == _SQLITE_MAGIC

@@ -26,10 +26,15 @@ def demo(
     folder: Annotated[
         str, typer.Argument(metavar="FOLDER", help="Where to make the demo's database and workbook.")
     ] = "tidymerge-demo",
+    fresh: Annotated[
+        bool, typer.Option("--fresh", help="Only make the files, with nothing loaded yet, to try things by hand.")
+    ] = False,
 ) -> None:
     """Make a co-operative's database and workbooks; look, draft, preview, load, load again, list the runs."""
     from tidymerge.cli import output
     from tidymerge.demo.data import DATABASE, LIST, WORKBOOK, make_demo, mend_job
+    from tidymerge.drafting import draft_job
+    from tidymerge.sources import ReadOptions
 
     out = output.console()
     path = Path(folder)
@@ -39,11 +44,16 @@ def demo(
     os.chdir(path)
     job = Path(_JOB)
     job.unlink(missing_ok=True)
+    if fresh:
+        job.write_text(mend_job(draft_job(_SHEET, _TABLE, job, None, ReadOptions(), None)[0]), encoding="utf-8")
+        out.print(f"The job {path / _JOB} loads this week's sheet; nothing is loaded yet. See what it would do:")
+        out.print(f"  tidymerge preview --job {path / _JOB}")
+        return
     _step(out, "1. What is in the sheet that came this week?", ["look", _SHEET])
     _step(out, "2. Draft a job that feeds the hives from it.", ["draft", _SHEET, "--into", _TABLE, "--out", _JOB])
     out.print()
     out.print(job.read_text(encoding="utf-8"))
-    _say(out, "3. Finish the job by hand: subtotals are no hives, and old news must not overwrite new.")
+    _say(out, "3. Finish the job by hand: old news must not overwrite new.")
     before = job.read_text(encoding="utf-8").splitlines()
     job.write_text(mend_job("\n".join(before)), encoding="utf-8")
     out.print("Added to week.toml:\n")

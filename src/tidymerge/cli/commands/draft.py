@@ -29,14 +29,19 @@ def draft(
 
     from tidymerge.cli import output
     from tidymerge.drafting import draft_job
+    from tidymerge.job.reading import read_text
+    from tidymerge.on_disk import replacing
+    from tidymerge.outputs import Outputs
 
     path = Path(out)
-    before = path.read_text(encoding="utf-8") if path.exists() else None
+    Outputs(draft=path).check(incoming=[incoming], target=into)
+    before = read_text(path) if path.exists() else None
     read = options.read_options(delimiter, quote, encoding, cells)
     text, said = draft_job(incoming, into, path, before, read, header_row)
     if text != before:
         try:
-            path.write_text(text, encoding="utf-8")
+            with replacing(path.resolve() if path.exists() else path) as new:
+                new.write_text(text, encoding="utf-8")
         except OSError as error:
             raise BadOption(f"{path} can't be written: {error.strerror}.") from None
     console = output.console()

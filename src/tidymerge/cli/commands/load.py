@@ -11,12 +11,14 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from tidymerge.job.model import Job
+    from tidymerge.outputs import Outputs
 
 
 @takes_job
 def load(
     job_of: "Callable[..., Job]",
     rejects: options.RejectsFile = None,
+    no_rejects: options.NoRejects = False,
     marked: options.Marked = None,
     page: options.Page = None,
     chart: options.Chart = None,
@@ -24,6 +26,7 @@ def load(
     yes: options.Yes = False,
     expect: options.Expect = None,
     trust_triggers: options.TrustTriggers = False,
+    wait: options.Wait = None,
     json: options.AsJson = False,
 ) -> None:
     """Load the incoming rows, all or nothing, and account for every one."""
@@ -33,33 +36,32 @@ def load(
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
-        output.check_views(page, chart, marked)
+        files = options.outputs(rejects=rejects, marked=marked, page=page, chart=chart, no_rejects=no_rejects)
         job = job_of(strict=strict, trust_triggers=trust_triggers)
         asked = not yes and expect is None and job.incoming != ("-",) and out.is_terminal and sys.stdin.isatty()
         if asked:
-            expect = _ask(out, job, json=json)
+            expect = _ask(out, job, files, json=json)
         with Bars(out, json=json) as progress, output.drawn_if_stopped(out, quiet=json or asked):
             receipt = flow.load(
                 job,
                 accept_warnings=yes or asked,
                 expect=expect,
-                rejects=options.path(rejects),
-                marked=options.path(marked),
+                outputs=files,
+                wait_seconds=wait,
                 progress=progress,
                 shield=output.uninterrupted,
             )
-    output.show(out, receipt, json=json, details=False)
-    output.try_views(receipt, page, chart)
+    output.report(out, receipt, files, json=json)
     output.finish(receipt)
 
 
-def _ask(out: "Console", job: "Job", *, json: bool) -> str:
+def _ask(out: "Console", job: "Job", files: "Outputs", *, json: bool) -> str:
     """Show the preview, ask, and return its fingerprint, so that the load does what was shown or stops."""
     from tidymerge import flow
     from tidymerge.cli import draw, output
     from tidymerge.cli.bars import Bars
-    from tidymerge.core.caution import plural
 
+    files.check(job)
     with Bars(out, json=json) as progress:
         receipt = flow.preview(job, progress=progress)
     draw.receipt(out, receipt)
@@ -70,7 +72,5 @@ def _ask(out: "Console", job: "Job", *, json: bool) -> str:
     if not receipt.changed:
         out.print("There is nothing to load.")
         output.finish(receipt)
-    output.ask(
-        f"Write {receipt.changed:,} {plural(receipt.changed, 'change', 'changes')}?", "Nothing was written.", json=json
-    )
+    output.ask(output.question(receipt), "Nothing was written.", json=json)
     return receipt.fingerprint

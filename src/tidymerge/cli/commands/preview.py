@@ -26,12 +26,10 @@ def preview(
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
-        output.check_views(page, chart, marked)
+        files = options.outputs(rejects=rejects, marked=marked, page=page, chart=chart)
         job, most = job_of(), 0 if page is None else output.ROWS_ON_PAGE
         with Bars(out, json=json) as progress:
-            receipt, touched = flow.preview_in_full(
-                job, most, rejects=options.path(rejects), marked=options.path(marked), progress=progress
-            )
-        output.write_views(receipt, touched, page, chart)
+            receipt, touched = flow.preview_in_full(job, most, outputs=files, progress=progress)
+        output.write_views(receipt, touched, files)
     output.show(out, receipt, json=json)
     output.finish(receipt)

@@ -1,6 +1,5 @@
 """`tidymerge receipt`: one run in full."""
 
-from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -26,12 +25,13 @@ def receipt(
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
-        output.check_views(page, chart)
+        files = options.outputs(changes=changes, page=page, chart=chart)
         past = one_run(run)
         (found,) = past.runs
-        written = None if changes is None else save_changes(found.run, Path(changes))
+        files.check(incoming=list(found.run.files), target=found.run.target)
+        written = None if files.changes is None else save_changes(found.run, files.changes)
         if found.run.receipt is not None:
-            output.write_views(found.run.receipt, None, page, chart)
+            output.write_views(found.run.receipt, None, files)
     if json:
         shown = found.run.receipt
         output.print_json({**({} if shown is None else shown.to_dict()), "log": draw_runs.entry(found)})

@@ -1,6 +1,5 @@
 """`tidymerge runs`: past runs, and the story of one record."""
 
-from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -35,12 +34,14 @@ def runs(
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
+        files = options.outputs(chart=chart)
+        files.check()
         past = past_runs(target=target, since=since, state=state)
         told = story(record, past) if record else []
-        if chart is not None:
+        if files.chart is not None:
             from tidymerge.reports.charts import runs_chart
 
-            odd = runs_chart([one.run for one in past.runs], Path(chart))
+            odd = runs_chart([one.run for one in past.runs], files.chart)
     if json:
         output.print_json(draw_runs.as_data(past, record, told))
         return

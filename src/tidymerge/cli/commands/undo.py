@@ -28,6 +28,7 @@ def undo(
     yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False,
     expect: options.Expect = None,
     trust_triggers: options.TrustTriggers = False,
+    wait: options.Wait = None,
     page: options.Page = None,
     chart: options.Chart = None,
     json: options.AsJson = False,
@@ -38,27 +39,29 @@ def undo(
     from tidymerge.flow import preview_undo_in_full
     from tidymerge.flow import undo as put_back
 
-    out, file = output.console(json_wanted=json), options.path(conflicts)
+    out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
-        output.check_views(page, chart)
+        files = options.outputs(conflicts=conflicts, page=page, chart=chart)
         if preview:
             with Bars(out, json=json) as progress:
                 receipt, touched = preview_undo_in_full(
-                    run, output.ROWS_ON_PAGE, into=into, conflicts=file, progress=progress
+                    run, output.ROWS_ON_PAGE, into=into, outputs=files, progress=progress
                 )
-            output.write_views(receipt, touched, page, chart)
+            output.write_views(receipt, touched, files)
         else:
             asked = not yes and expect is None and out.is_terminal and sys.stdin.isatty()
             if asked:
                 expect = _ask(out, run, into, rest=rest, json=json)
             with Bars(out, json=json) as progress, output.drawn_if_stopped(out, quiet=json or asked):
                 receipt = put_back(
-                    run, into=into, rest=rest, expect=expect, conflicts=file, trust_triggers=trust_triggers,
+                    run, into=into, rest=rest, expect=expect, outputs=files, trust_triggers=trust_triggers,
+                    wait_seconds=wait,
                     progress=progress, shield=output.uninterrupted,
                 )  # fmt: skip
-    output.show(out, receipt, json=json, details=preview)
-    if not preview:
-        output.try_views(receipt, page, chart)
+    if preview:
+        output.show(out, receipt, json=json)
+    else:
+        output.report(out, receipt, files, json=json)
     output.finish(receipt)
 
 
@@ -67,7 +70,6 @@ def _ask(out: "Console", run: str, into: str | None, *, rest: bool, json: bool) 
     from tidymerge import flow
     from tidymerge.cli import draw, output
     from tidymerge.cli.bars import Bars
-    from tidymerge.core.caution import plural
 
     with Bars(out, json=json) as progress:
         receipt = flow.preview_undo(run, into=into, progress=progress)
@@ -79,6 +81,5 @@ def _ask(out: "Console", run: str, into: str | None, *, rest: bool, json: bool) 
     if not receipt.changed:
         out.print("There is nothing to undo.")
         output.finish(receipt)
-    question = f"Put back {receipt.changed:,} {plural(receipt.changed, 'record', 'records')}?"
-    output.ask(question, "Nothing was undone.", json=json)
+    output.ask(output.question(receipt), "Nothing was undone.", json=json)
     return receipt.fingerprint

@@ -46,6 +46,10 @@ FUNCTIONS = (
     "current_date", "current_timestamp",
 )  # fmt: skip
 
+_DEEPEST = 150  # of an expression: each level takes several of Python's own
+_TOO_DEEP = f"the expression is nested more than {_DEEPEST} deep; write it in several columns"
+_TIMES = (exp.CurrentDate, exp.CurrentTimestamp, exp.CurrentTime)
+
 
 @dataclass(frozen=True, slots=True)
 class Expression:
@@ -61,6 +65,21 @@ class Expression:
         return self.run(frame)
 
 
+def tells_time(text: str) -> bool:
+    """Whether an expression that is known to compile has the time of the run in it."""
+    return any(tree is not None and tree.find(*_TIMES) is not None for tree in parse(text))
+
+
+def _depth(tree: exp.Expr) -> int:
+    """How deep an expression is nested, counted without being as deep ourselves."""
+    deepest, left = 0, [(tree, 1)]
+    while left:
+        node, depth = left.pop()
+        deepest = max(deepest, depth)
+        left += [(child, depth + 1) for child in node.iter_expressions()]
+    return deepest
+
+
 def compile_expression(text: str, where: str, scopes: Scopes, *, condition: bool = False) -> Expression:
     """Parse and check an expression.
 
@@ -69,13 +88,19 @@ def compile_expression(text: str, where: str, scopes: Scopes, *, condition: bool
     """
     try:
         trees = parse(text)
+    except RecursionError:
+        raise BadExpression(f"{where}: {_TOO_DEEP}.", expression=text) from None
     except SqlglotError as error:
         details = getattr(error, "errors", None) or [{}]
         column = details[0].get("col")
         at = f" at position {column}" if column else ""
-        raise BadExpression(f"{where}: {text!r} can't be understood{at}: {_said(details[0], error)}.") from None
+        raise BadExpression(
+            f"{where}: {text!r} can't be understood{at}: {_said(details[0], error)}.", expression=text
+        ) from None
     if len(trees) != 1 or trees[0] is None:
-        raise BadExpression(f"{where}: {text!r} is not one expression.")
+        raise BadExpression(f"{where}: {text!r} is not one expression.", expression=text)
+    if _depth(trees[0]) > _DEEPEST:
+        raise BadExpression(f"{where}: {_TOO_DEEP}.", expression=text)
     compiler = _Compiler(text, where, scopes)
     part = compiler.part(trees[0])
     if condition:

@@ -5,10 +5,10 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
+from tidymerge.core.column_names import column_letter
 from tidymerge.core.mapping import listing
 from tidymerge.errors import NoSuchTable
 from tidymerge.sources.package import Package, local
-from tidymerge.sources.table import column_letter
 from tidymerge.targets.files.looks import Looks
 from tidymerge.targets.files.sheet_xml import SheetXml, Strings, rows_in
 
@@ -56,7 +56,11 @@ class Book:
             if table.name.casefold() == wanted.casefold():
                 return sheet, table
         tables_too = f" and the tables {listing([table.name for _, table in found])}" if found else ""
-        raise NoSuchTable(f"{self._path} has no sheet {wanted!r}; it has {listing(list(self.sheets))}{tables_too}.")
+        raise NoSuchTable(
+            f"{self._path} has no sheet {wanted!r}; it has {listing(list(self.sheets))}{tables_too}.",
+            table=wanted,
+            known=tuple(self.sheets),
+        )
 
     def _tables(self, sheet: str) -> Iterator[Table]:
         for part in self.package.related(self.sheets[sheet], "table"):

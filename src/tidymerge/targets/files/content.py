@@ -79,6 +79,9 @@ class Content(Protocol):
     def notes(self) -> tuple[str, ...]:
         """What is worth knowing about what a load does to the file."""
 
+    def unseen(self) -> list[str]:
+        """What would not see new rows, by place and text."""
+
     def find(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Found:
         """The columns of the rows that may match `keys`, or of all rows."""
 

@@ -114,6 +114,10 @@ class CsvFile:
         """How many rows there are."""
         return int(self._texts.num_rows)
 
+    def unseen(self) -> list[str]:
+        """Nothing: there are no formulas."""
+        return []
+
     def find(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Found:
         """The columns of all rows: they are in memory."""
         return self.values(columns)

@@ -98,6 +98,10 @@ class ParquetRows:
         columns = [table[field.name] if field.name in there else pa.nulls(rows, field.type) for field in fields]
         return pa.table(columns, schema=pa.schema(fields))
 
+    def unseen(self) -> list[str]:
+        """Nothing: there are no formulas."""
+        return []
+
     def find(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Found:
         """The columns of the rows that may match; of all rows, if the keys are many."""
         if keys.num_rows > _LOOK_UP_SHARE * self.rows:

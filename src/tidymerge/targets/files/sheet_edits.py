@@ -7,9 +7,9 @@ from xml.sax.saxutils import quoteattr
 from openpyxl.formula.tokenizer import TokenizerError
 from openpyxl.formula.translate import Translator
 
+from tidymerge.core.column_names import column_letter
 from tidymerge.errors import WriteRefused
 from tidymerge.model import Indices, TargetColumn
-from tidymerge.sources.table import column_letter
 from tidymerge.targets.files.book import Book, Table
 from tidymerge.targets.files.content import Edits
 from tidymerge.targets.files.serials import DATES

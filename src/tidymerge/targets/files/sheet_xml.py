@@ -14,9 +14,9 @@ from xml.sax.saxutils import escape
 
 import numpy as np
 
+from tidymerge.core.column_names import column_index, column_letter
 from tidymerge.errors import TargetUnreadable
 from tidymerge.model import Indices
-from tidymerge.sources.table import column_index, column_letter
 
 _ENTITY = re.compile(r"&(#x[0-9A-Fa-f]+|#[0-9]+|amp|lt|gt|quot|apos);")
 _NAMED = {"amp": "&", "lt": "<", "gt": ">", "quot": '"', "apos": "'"}

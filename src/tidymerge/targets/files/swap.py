@@ -3,7 +3,10 @@
 import errno
 import json
 import os
+import re
+import secrets
 import shutil
+import stat
 import sys
 import time
 from collections.abc import Callable, Iterator, Sequence
@@ -12,12 +15,16 @@ from pathlib import Path
 
 from tidymerge.errors import TargetChanged, TargetError, TargetFull, TargetLocked, TargetReadOnly
 from tidymerge.on_disk import sync_folder
+from tidymerge.settings import lock_wait
 from tidymerge.targets.files.content import NewFile
-from tidymerge.targets.sql.transaction import LOCK_WAIT_SECONDS, LOCKED
+from tidymerge.targets.sql.transaction import LOCKED
 
 _FULL = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
 _MARK = ".tidymerge-"
 _RECORD = f"{_MARK}swap.json"
+_LONGEST_RECORD = 64 << 20  # signs
+_NO_LINK, _NO_WAIT = getattr(os, "O_NOFOLLOW", 0), getattr(os, "O_NONBLOCK", 0)
+_NEW = os.O_RDWR | os.O_CREAT | os.O_EXCL | _NO_LINK
 
 
 class Swap:
@@ -58,7 +65,8 @@ class Swap:
 
         with translated(self._place):
             self._lock = os.open(self._folder, os.O_RDONLY)
-        until = time.monotonic() + LOCK_WAIT_SECONDS
+        seconds = lock_wait()
+        until = time.monotonic() + seconds
         while True:
             try:
                 fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -66,7 +74,7 @@ class Swap:
             except OSError:
                 if time.monotonic() > until:
                     self.close()
-                    raise TargetLocked(LOCKED.format(place=self._place)) from None
+                    raise TargetLocked(LOCKED.format(place=self._place, seconds=seconds)) from None
                 time.sleep(0.05)
 
     def close(self) -> None:
@@ -88,18 +96,20 @@ class Swap:
 
         What was put there before may be read meanwhile.
         """
-        new = path.with_name(f".{path.name}{_MARK}{os.getpid()}")
-        draft = new.with_name(f"{new.name}+") if path in self._new else new
-        self._new[path] = new
+        draft = _beside(path)
+        new = self._new.setdefault(path, draft)
         with translated(self._place):
             was = path.stat()
-            descriptor = os.open(draft, os.O_RDWR | os.O_CREAT | os.O_TRUNC, 0o600)
-            with os.fdopen(descriptor, "wb+") as file:
-                write(file)
-                file.flush()
-                os.fsync(file.fileno())
-            draft.chmod(was.st_mode & 0o7777)
-            _keep_owner(draft, was)
+            try:
+                with os.fdopen(os.open(draft, _NEW, 0o600), "wb+") as file:
+                    write(file)
+                    file.flush()
+                    os.fsync(file.fileno())
+                draft.chmod(was.st_mode & 0o7777)
+                _keep_owner(draft, was)
+            except BaseException:
+                draft.unlink(missing_ok=True)
+                raise
             draft.replace(new)
         return new
 
@@ -117,9 +127,9 @@ class Swap:
 
     def _note(self) -> None:
         """Write the record: from here on the change counts."""
-        draft = self._folder / f".{_RECORD}{_MARK}{os.getpid()}"
+        draft = _beside(self._folder / _RECORD)
         names = {path.name: new.name for path, new in self._new.items()}
-        with draft.open("w", encoding="utf-8") as file:
+        with os.fdopen(os.open(draft, _NEW, 0o600), "w", encoding="utf-8") as file:
             json.dump(names, file)
             file.flush()
             os.fsync(file.fileno())
@@ -140,14 +150,60 @@ class Swap:
 
 
 def unfinished(folder: Path) -> dict[Path, Path]:
-    """The new files in a folder that are to take the places of others, where that was cut off."""
+    """The new files in a folder that are to take the places of others, where that was cut off.
+
+    Only a record is believed that this user's own load can have left: plain names in the same folder, new files of our
+    pattern, all of them regular files of this user, none of them a link. Raises TargetError for any other.
+    """
+    record = folder / _RECORD
     try:
-        names = json.loads((folder / _RECORD).read_text("utf-8"))
+        names = _read_record(record)
+        waiting = {folder / name: folder / new for name, new in names.items() if os.path.lexists(folder / new)}
+        for path, new in waiting.items():
+            _check_own(new.lstat())
+            if os.path.lexists(path):
+                _check_regular(path.lstat())
     except FileNotFoundError:
         return {}
     except (OSError, ValueError) as error:
-        raise TargetError(f"{folder / _RECORD} can't be read: {error}.") from None
-    return {folder / name: folder / new for name, new in names.items() if (folder / new).exists()}
+        raise TargetError(
+            f"{record} says that a load was cut off halfway, but can't be believed ({error}); nothing was touched. If "
+            "no load of yours left it, remove it, then run this again."
+        ) from None
+    return waiting
+
+
+def _read_record(record: Path) -> dict[str, str]:
+    """The names in a record. Raises OSError and ValueError."""
+    with os.fdopen(os.open(record, os.O_RDONLY | _NO_LINK | _NO_WAIT), encoding="utf-8") as file:
+        _check_own(os.fstat(file.fileno()))
+        names = json.loads(file.read(_LONGEST_RECORD))
+    if not isinstance(names, dict) or not all(_is_pair(name, new) for name, new in names.items()):
+        raise ValueError("it names files that no load of ours would")
+    return names
+
+
+def _is_pair(name: object, new: object) -> bool:
+    """Whether two names can be those of a file in the folder and of a new one beside it."""
+    if not isinstance(name, str) or not isinstance(new, str) or Path(name).name != name or name in (".", "..", _RECORD):
+        return False
+    return re.fullmatch(rf"\.{re.escape(name)}{re.escape(_MARK)}[0-9a-f]+", new) is not None
+
+
+def _check_own(found: os.stat_result) -> None:
+    _check_regular(found)
+    if sys.platform != "win32" and found.st_uid != os.geteuid():
+        raise ValueError("it belongs to somebody else")
+
+
+def _check_regular(found: os.stat_result) -> None:
+    if not stat.S_ISREG(found.st_mode):
+        raise ValueError("there is something that is no regular file")
+
+
+def _beside(path: Path) -> Path:
+    """A name for a new file, which nobody can have foreseen."""
+    return path.with_name(f".{path.name}{_MARK}{secrets.token_hex(8)}")
 
 
 def _keep_owner(path: Path, was: os.stat_result) -> None:

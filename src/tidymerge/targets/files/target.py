@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
-from functools import cached_property, partial
+from functools import cached_property
 from pathlib import Path
 from types import TracebackType
 from typing import Self
@@ -18,6 +18,7 @@ from tidymerge.core.match import code_keys, match
 from tidymerge.core.told import declared
 from tidymerge.errors import NoSuchTable, ProofFailed
 from tidymerge.model import Existing, Indices, Pairing, TableShape, TargetColumn
+from tidymerge.on_disk import other_names
 from tidymerge.ports import NewColumn, Refusal, Source, Written
 from tidymerge.sources import ReadOptions
 from tidymerge.sources.records import parquet_files
@@ -37,7 +38,6 @@ class FileTarget:
         self._path = path = address.path.resolve()
         self._swap = Swap(path if path.is_dir() else path.parent, self.address)
         self._write = write
-        self._files = partial(parquet_files, path) if path.is_dir() else lambda: [path]
         self._row_at = np.zeros(0, np.int64)
         self._pairing: Mapping[str, TargetColumn] = {}
         self._changes: list[ChangeSet] = []
@@ -46,7 +46,7 @@ class FileTarget:
         try:
             if self._write:
                 self._swap.lock(self._path)
-            self._swap.watch(self._files)
+            self._swap.watch(self._own_files)
             self._file = self._read(self._address)
             self._part = self._file.part
         except BaseException:
@@ -70,7 +70,13 @@ class FileTarget:
 
     def describe(self) -> TableShape:
         """The columns; a file enforces nothing."""
-        return TableShape(self._file.name, self._file.columns, notes=self._file.notes, types_told=self._file.types_told)
+        said = [words for path in self._own_files() if (words := other_names(path))]
+        kept = [f"{words}: the others keep the old rows, as a load puts a new file in its place." for words in said]
+        notes = (*self._file.notes, *kept)
+        return TableShape(self._file.name, self._file.columns, notes=notes, types_told=self._file.types_told)
+
+    def _own_files(self) -> list[Path]:
+        return parquet_files(self._path) if self._path.is_dir() else [self._path]
 
     def add(self, columns: Sequence[NewColumn]) -> TableShape:
         """Give the file more columns, blank in all rows."""
@@ -121,7 +127,9 @@ class FileTarget:
 
     def sibling(self, table: str) -> tuple[TableShape, pa.Table]:
         """There are none."""
-        raise NoSuchTable(f"{self.address} is a table by itself, so there is no {table!r} beside it to look up in.")
+        raise NoSuchTable(
+            f"{self.address} is a table by itself, so there is no {table!r} beside it to look up in.", table=table
+        )
 
     def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
         """Never asked: texts of a file are equal if they are the same."""
@@ -256,6 +264,10 @@ class FileTarget:
         keys = changes.removed.select([column.name for column in exact])
         codes = code_keys(keys, self._after.find(exact, exact, keys).values, exact)
         return int((match(codes).times > 0).sum())
+
+    def unseen(self) -> list[str]:
+        """The formulas that would not see new rows."""
+        return self._file.unseen()
 
     def suspects(self) -> list[str]:
         """Nothing changes a file on its own."""

@@ -14,13 +14,14 @@ from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
 
 from tidymerge.address import Address
 from tidymerge.core.cells import valid
+from tidymerge.core.column_names import column_letter
 from tidymerge.core.convert import cast_cells
 from tidymerge.core.header import ROWS_SEARCHED, guess_header
 from tidymerge.errors import SourceError, TargetUnreadable, WriteRefused
 from tidymerge.model import ColumnType, IncomingColumn, Indices, Kind, TargetColumn
 from tidymerge.sources import ReadOptions
-from tidymerge.sources.table import column_letter
 from tidymerge.sources.workbook import WorkbookSource
+from tidymerge.targets.files.blind_spots import blind_spots
 from tidymerge.targets.files.book import Book
 from tidymerge.targets.files.content import Edits, Found, NewFile
 from tidymerge.targets.files.serials import DATES, FIRST_DAY, kind_of, numbered, readable, serials
@@ -108,6 +109,10 @@ class WorkbookRows:
         if not self._book.calculates:
             return ()
         return ("The workbook has formulas: their results are old until a spreadsheet program opens and saves it.",)
+
+    def unseen(self) -> list[str]:
+        """The formulas, in any sheet, whose ranges end with the last record."""
+        return blind_spots(self._book, self._at.values(), self._last) if self.rows else []
 
     def find(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Found:
         """The columns of all rows: they are in memory."""

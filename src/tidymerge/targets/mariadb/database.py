@@ -15,6 +15,7 @@ from tidymerge.core.decide import differs
 from tidymerge.errors import TargetError, TargetLocked
 from tidymerge.model import ColumnType, Existing, ForeignKey, Indices, Kind, TableShape, TargetColumn
 from tidymerge.ports import Refusal
+from tidymerge.settings import lock_wait
 from tidymerge.targets.mariadb.columns import expression, is_bytes, parsed, to_stored
 from tidymerge.targets.mariadb.describe import describe, find_table, in_sql, referring, shown_columns, table_names
 from tidymerge.targets.mariadb.session import FilesForbidden, Session
@@ -34,7 +35,7 @@ from tidymerge.targets.sql.database import (
 from tidymerge.targets.sql.lines import filled, ranked, staged_columns, staged_rows, typed
 from tidymerge.targets.sql.new_columns import adding, dropping, type_in_sql
 from tidymerge.targets.sql.reading import joined, nothing, separated, with_places
-from tidymerge.targets.sql.transaction import LOCK_WAIT_SECONDS, commit, savepoint
+from tidymerge.targets.sql.transaction import commit, savepoint
 
 _NEW_TYPES = {
     Kind.INTEGER: "BIGINT", Kind.DECIMAL: "DECIMAL", Kind.FLOAT: "DOUBLE", Kind.TEXT: "TEXT",
@@ -116,6 +117,11 @@ class MariaDatabase:
         self._make(_QUERY, f"AS SELECT * FROM {source} LIMIT 0")
         return shown_columns(self._session, quoted(_QUERY))
 
+    def read_only(self) -> None:
+        """From here on nothing can be changed."""
+        self._begun = True
+        self._session.begin_reading()
+
     def in_sql(self, table: str) -> str:
         """A table's name in SQL."""
         return in_sql(self._place(table))
@@ -126,16 +132,21 @@ class MariaDatabase:
         keys = [names for names in (shape.primary_key, *shape.unique) if names and sure.issuperset(names)]
         return tuple(shape.column(name) for name in keys[0]) if keys else ()
 
-    def claim(self, table: str) -> None:
-        """Wait for other loads of the table to end, before the snapshot is taken."""
+    def claim(self, table: str, *, firmly: bool = False) -> bool:
+        """Wait for other loads of the table (`firmly`: all who write to it) to end, before the snapshot is taken."""
         name = f"tidymerge {zlib.crc32('.'.join(self._place(table)).encode()):08x}"
-        got = self._session.rows("SELECT GET_LOCK(%s, %s) AS got", [name, LOCK_WAIT_SECONDS])[0]["got"]
+        seconds = lock_wait()
+        got = self._session.rows("SELECT GET_LOCK(%s, %s) AS got", [name, seconds])[0]["got"]
         if got != 1:
             raise TargetLocked(
-                f"Another load into {self.address(table)} still runs after {LOCK_WAIT_SECONDS} seconds of waiting. "
+                f"Another load into {self.address(table)} still runs after {seconds} seconds of waiting. "
                 "Wait for it, or give TIDYMERGE_LOCK_WAIT more seconds, then run this again."
             )
+        if firmly and not self._begun:
+            self._begun = True
+            self._session.begin_locking(self.in_sql(table))
         self._begin()
+        return firmly
 
     def _begin(self) -> None:
         if not self._begun:

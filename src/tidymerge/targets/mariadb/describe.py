@@ -34,7 +34,9 @@ def find_table(session: Session, wanted: str | None) -> tuple[str, str]:
     known = session.rows(_TABLES, [None])
     tables = [row["t"] for row in known if row["kind"] != "VIEW"]
     if wanted is None and len(tables) != 1:
-        raise NoSuchTable(f"{session.place} holds {len(tables)} tables; name one after '#': {listing(tables)}.")
+        raise NoSuchTable(
+            f"{session.place} holds {len(tables)} tables; name one after '#': {listing(tables)}.", known=tuple(tables)
+        )
     wanted = wanted or tables[0]
     before, dot, after = wanted.partition(".")
     elsewhere = session.rows(_TABLES, [before]) if dot else []
@@ -46,7 +48,7 @@ def find_table(session: Session, wanted: str | None) -> tuple[str, str]:
                 _check_transactions(session, row)
                 return row["s"], row["t"]
     has = f"it has {listing(tables)}" if tables else "it has no tables"
-    raise NoSuchTable(f"{session.place} has no table {wanted!r}; {has}.")
+    raise NoSuchTable(f"{session.place} has no table {wanted!r}; {has}.", table=wanted, known=tuple(tables))
 
 
 def _check_transactions(session: Session, row: dict[str, Any]) -> None:

@@ -1,5 +1,6 @@
 """A MariaDB connection. The only place that knows the driver and its errors."""
 
+import configparser
 import re
 import ssl
 from collections.abc import Iterator, Sequence
@@ -24,20 +25,25 @@ from tidymerge.errors import (
     WriteRefused,
 )
 from tidymerge.model import Indices
+from tidymerge.settings import lock_wait
 from tidymerge.targets.mariadb.packets import Rows
 from tidymerge.targets.sql.database import ConstraintBroken
 from tidymerge.targets.sql.lines import tab_lines
-from tidymerge.targets.sql.transaction import AWAY, LOCK_WAIT_SECONDS, LOCKED, NOT_CONNECTED
+from tidymerge.targets.sql.transaction import AWAY, LOCKED, NOT_CONNECTED
 
 try:
     import pymysql
     from pymysql.connections import Connection
     from pymysql.constants import CLIENT, COMMAND
+    from pymysql.optionfile import Parser
     from pymysql.protocol import FieldDescriptorPacket, OKPacketWrapper
 except ImportError:
-    raise MissingPackage("MariaDB needs the package PyMySQL: pip install PyMySQL, then run this again.") from None
+    raise MissingPackage(
+        "MariaDB needs the package PyMySQL: pip install PyMySQL, then run this again.", package="PyMySQL"
+    ) from None
 
 _CONNECT_SECONDS = 10
+_LOCAL = {"localhost", "127.0.0.1", "::1"}
 _PORT = 3306
 _CHUNK = 16 << 20  # bytes of rows taken apart at a time
 _PACKET = 1 << 20  # bytes of a file sent at a time
@@ -49,10 +55,30 @@ _SETTINGS = (
     # Names are quoted as in ISO SQL; what does not fit is an error; 0 is a number like any other.
     "sql_mode = 'STRICT_ALL_TABLES,ANSI_QUOTES,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO'",
     "time_zone = '+00:00'",
-    f"innodb_lock_wait_timeout = {LOCK_WAIT_SECONDS}",
-    f"lock_wait_timeout = {LOCK_WAIT_SECONDS}",
     f"max_error_count = {_WARNINGS}",
 )
+
+
+class _Guarded(Connection):  # type: ignore[misc]  # the driver has no types
+    """A connection that gives no server the password in clear text, unless it is encrypted or local."""
+
+    def _create_ssl_ctx(self, asked: Any) -> ssl.SSLContext:
+        """Where nothing is asked for, what the server offers is taken unverified: no authorities need be read for it.
+
+        To read those of the system takes longer than all else about a connection.
+        """
+        if asked:
+            return super()._create_ssl_ctx(asked)  # type: ignore[no-any-return]
+        context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+        context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
+        return context
+
+    def _process_auth(self, plugin_name: bytes, *arguments: Any) -> Any:
+        if plugin_name in (b"mysql_clear_password", b"dialog") and not self._secure:
+            raise pymysql.OperationalError(
+                2059, "it asks for the password in clear text, which is sent only over TLS (ssl_ca) or a local socket"
+            )
+        return super()._process_auth(plugin_name, *arguments)
 
 
 class FilesForbidden(TargetError):
@@ -67,7 +93,7 @@ class Session:
         assert address.server is not None  # noqa: S101 - the registry sends servers here
         options = _connection_options(address.server)
         try:
-            self._connection: Any = Connection(
+            self._connection: Any = _Guarded(
                 **options,
                 charset="utf8mb4",
                 autocommit=True,
@@ -82,7 +108,8 @@ class Session:
             said = address.hide(said)
             raise ServerAway(NOT_CONNECTED.format(place=self.place, message=f"{said} ({where})")) from error
         try:
-            self.run(f"SET SESSION {', '.join(_SETTINGS)}")
+            wait = [f"{name} = {lock_wait()}" for name in ("innodb_lock_wait_timeout", "lock_wait_timeout")]
+            self.run(f"SET SESSION {', '.join([*_SETTINGS, *wait])}")
         except BaseException:
             self.close()
             raise
@@ -91,6 +118,18 @@ class Session:
         """Start the transaction: all of its plain reads see the database as it is now."""
         self.run("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
         self.run("START TRANSACTION WITH CONSISTENT SNAPSHOT")
+
+    def begin_locking(self, table: str) -> None:
+        """Start the transaction with a lock on every record, taken in the order of the key; only then it sees any."""
+        self.run("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+        self.run("START TRANSACTION")
+        self.rows(f"SELECT count(*) AS n FROM {table} FOR UPDATE")
+
+    def begin_reading(self) -> None:
+        """Start a transaction that can't change anything, in place of the one that may be open."""
+        self.run("ROLLBACK")
+        self.run("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+        self.run("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
 
     def rows(self, sql: str, values: Sequence[Any] = ()) -> list[dict[str, Any]]:
         """The rows of a small query."""
@@ -187,9 +226,17 @@ def _connection_options(url: str) -> dict[str, Any]:
         raise BadAddress(f"The address names no database: write {parts.scheme}://user@host/DATABASE#TABLE.")
     options: dict[str, Any] = {"database": unquote(parts.path.strip("/"))}
     own = Path(given.get("option_file", "~/.my.cnf")).expanduser()
+    group = given.get("option_group", "client")
     if "option_file" in given or (own.is_file() and not parts.username):
-        options["read_default_file"] = str(own)
-        options["read_default_group"] = given.get("option_group", "client")
+        leads_there = _leads_to(own, group, parts.hostname)
+        if "option_file" in given and not leads_there:
+            raise BadAddress(
+                f"The password in {own} would be given to a host that the file does not name. Write that host in the "
+                "file, and leave it out of the address."
+            )
+        if leads_there:
+            options["read_default_file"] = str(own)
+            options["read_default_group"] = group
     said = {
         "host": parts.hostname,
         "port": parts.port,
@@ -201,6 +248,19 @@ def _connection_options(url: str) -> dict[str, Any]:
     if "ssl_verify" in given or any(name in given for name in _TLS):
         options["ssl"] = _tls(given)
     return options
+
+
+def _leads_to(file: Path, group: str, host: str | None) -> bool:
+    """Whether an option file is for the host of an address: its password must go nowhere else."""
+    if host is None:
+        return True
+    options = Parser(strict=False)
+    try:
+        options.read(file)
+        named = options.get(group, "host")
+    except (configparser.Error, UnicodeDecodeError):
+        named = "localhost"
+    return named.lower() == host.lower() or {named.lower(), host.lower()} <= _LOCAL
 
 
 def _tls(given: dict[str, str]) -> ssl.SSLContext:
@@ -219,12 +279,12 @@ def translated(error: pymysql.Error, place: str) -> TargetError:
     message = " ".join(str(error.args[1] if len(error.args) > 1 else error).split()).rstrip(".")
     if number in _VALUES:
         key = re.search(r"for key '(?:[^']*\.)?([^']+)'$", message)
-        return ConstraintBroken(message, key[1] if key and number == _DUPLICATE else None)
+        return ConstraintBroken(message, constraint=key[1] if key and number == _DUPLICATE else None)
     if number in _NO_FILES:
         return FilesForbidden(message)
     for numbers, kind, words in _TRANSLATIONS:
         if number in numbers:
-            return kind(words.format(place=place, message=message))
+            return kind(words.format(place=place, message=message, seconds=lock_wait()))
     return WriteRefused(f"The server at {place} refused: {message}.")
 
 

@@ -105,9 +105,14 @@ class PostgresDatabase:
         """The columns of a query, found out by making an empty table of it."""
         self._begin()
         self._session.run(f"DROP TABLE IF EXISTS pg_temp.{quoted(_QUERY)}")
-        self._session.run(f"CREATE TEMP TABLE {quoted(_QUERY)} AS SELECT * FROM {source} LIMIT 0")
+        self._session.run_one(f"CREATE TEMP TABLE {quoted(_QUERY)} AS SELECT * FROM {source} LIMIT 0")
         name = Name("pg_temp", _QUERY, _QUERY, "r")
         return describe(self._session, name).shape.columns
+
+    def read_only(self) -> None:
+        """From here on nothing can be changed."""
+        self._begun = True
+        self._session.begin_reading()
 
     def in_sql(self, table: str) -> str:
         """A table's name in SQL."""
@@ -117,13 +122,14 @@ class PostgresDatabase:
         """The primary key, or where the row lies in a table without one."""
         return tuple(shape.column(name) for name in shape.primary_key) or _ROW
 
-    def claim(self, table: str) -> None:
-        """Lock other loads out of the table, but nobody else, before the snapshot is taken."""
+    def claim(self, table: str, *, firmly: bool = False) -> bool:
+        """Lock other loads out of the table (`firmly`: all who write) before the snapshot is taken; nobody else."""
         name = self._name(table).in_sql
         may = self._session.rows("SELECT has_table_privilege(%s, 'UPDATE') AS may", [name])[0]["may"]
         self._begin()
         if may:  # else the server would not give the lock, and nothing can be updated anyway
-            self._session.run(f"LOCK TABLE {name} IN SHARE UPDATE EXCLUSIVE MODE")
+            self._session.run(f"LOCK TABLE {name} IN SHARE {'ROW' if firmly else 'UPDATE'} EXCLUSIVE MODE")
+        return bool(may) and firmly
 
     def _begin(self) -> None:
         if not self._begun:

@@ -72,14 +72,16 @@ def find_table(session: Session, wanted: str | None) -> Name:
     if wanted is None:
         if len(tables) == 1:
             return next(name for name in known if name.called == tables[0])
-        raise NoSuchTable(f"{session.place} holds {len(tables)} tables; name one after '#': {listing(tables)}.")
+        raise NoSuchTable(
+            f"{session.place} holds {len(tables)} tables; name one after '#': {listing(tables)}.", known=tuple(tables)
+        )
     for fits in (str, str.lower):
         for name in known:
             if fits(wanted) in (fits(name.called), fits(f"{name.schema}.{name.table}")):
                 if name.kind not in "rp":
                     raise NotATable(f"{name.called!r} in {session.place} is {_NOT_TABLES[name.kind]}.")
                 return name
-    raise NoSuchTable(f"{session.place} has no table {wanted!r}; {has}.")
+    raise NoSuchTable(f"{session.place} has no table {wanted!r}; {has}.", table=wanted, known=tuple(tables))
 
 
 _COLUMNS = """

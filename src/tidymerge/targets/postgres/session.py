@@ -18,18 +18,21 @@ from tidymerge.errors import (
     TargetReadOnly,
     WriteRefused,
 )
+from tidymerge.settings import lock_wait
 from tidymerge.targets.sql.database import ConstraintBroken
 from tidymerge.targets.sql.lines import tab_lines
-from tidymerge.targets.sql.transaction import AWAY, LOCK_WAIT_SECONDS, LOCKED, NOT_CONNECTED
+from tidymerge.targets.sql.transaction import AWAY, LOCKED, NOT_CONNECTED
 
 try:
     import psycopg
 except ImportError:
     raise MissingPackage(
-        "PostgreSQL needs the package psycopg: pip install 'psycopg[binary]', then run this again."
+        "PostgreSQL needs the package psycopg: pip install 'psycopg[binary]', then run this again.",
+        package="psycopg",
     ) from None
 
 _CONNECT_SECONDS = 10
+_KNOWS_REQUIRE_AUTH = 160000  # the version of libpq
 _CHUNK = 16 << 20  # bytes of rows parsed at a time
 _SETTINGS = (
     ("DateStyle", "ISO, YMD"),
@@ -37,7 +40,6 @@ _SETTINGS = (
     ("IntervalStyle", "postgres"),
     ("bytea_output", "hex"),
     ("extra_float_digits", "1"),
-    ("lock_timeout", f"{LOCK_WAIT_SECONDS}s"),
     ("idle_in_transaction_session_timeout", "0"),
     ("jit", "off"),  # compiling costs more than these statements take
 )
@@ -56,6 +58,7 @@ class Session:
                 connect_timeout=_CONNECT_SECONDS,
                 fallback_application_name="tidymerge",
                 client_encoding="UTF8",
+                **_guarded(address.server),
                 prepare_threshold=None,  # so that connection poolers work
             )
         except psycopg.Error as error:
@@ -65,8 +68,10 @@ class Session:
             said = address.hide(said)
             raise ServerAway(NOT_CONNECTED.format(place=self.place, message=said.rstrip("."))) from error
         try:
-            listed = ", ".join("set_config(%s, %s, false)" for _ in _SETTINGS)
-            self.rows(f"SELECT {listed}", [text for setting in _SETTINGS for text in setting])
+            # Without waiting is a millisecond: 0 would be for ever.
+            settings = (*_SETTINGS, ("lock_timeout", f"{max(1, lock_wait() * 1000)}ms"))
+            listed = ", ".join("set_config(%s, %s, false)" for _ in settings)
+            self.rows(f"SELECT {listed}", [text for setting in settings for text in setting])
         except BaseException:
             self.close()
             raise
@@ -88,12 +93,22 @@ class Session:
             cursor.execute(sql.encode())
             return cursor.rowcount
 
+    def run_one(self, sql: str) -> None:
+        """Run a statement with a query of the person's in it, by the extended protocol: it takes no second one."""
+        with self._translated():
+            self._checked(self._connection.pgconn.exec_params(sql.encode(), None))
+
+    def begin_reading(self) -> None:
+        """Start a transaction that can't change anything, in place of the one that may be open."""
+        self.run("ROLLBACK")
+        self.run("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
+
     def copy_out(self, query: str) -> Iterator[bytes]:
         """The rows of a query as CSV, some megabytes at a time, whole rows each."""
         # On the driver's own wrapper of libpq: its row iterator makes an object a row, which takes much longer.
         libpq = self._connection.pgconn
         with self._translated():
-            self._checked(libpq.exec_(f"COPY ({query}) TO STDOUT (FORMAT csv)".encode()))
+            self._checked(libpq.exec_params(f"COPY ({query}) TO STDOUT (FORMAT csv)".encode(), None))
             rows, next_row = bytearray(), libpq.get_copy_data
             while True:
                 size, row = next_row(1)
@@ -139,16 +154,31 @@ class Session:
             raise translated(error, self.place) from error
 
 
+def _guarded(url: str) -> dict[str, Any]:
+    """What keeps the password from a server that asks for it in clear text, unless it is encrypted or local."""
+    given = psycopg.conninfo.conninfo_to_dict(url)
+    host = str(given.get("host") or "/")
+    encrypted = given.get("sslmode") in ("require", "verify-ca", "verify-full")
+    if (
+        "require_auth" in given
+        or encrypted
+        or host.startswith(("/", "@"))
+        or psycopg.pq.version() < _KNOWS_REQUIRE_AUTH
+    ):
+        return {}
+    return {"require_auth": "scram-sha-256,md5,gss,sspi,none"}
+
+
 def translated(error: psycopg.Error, place: str) -> TargetError:
     """The driver's error in our words, by its SQLSTATE (PostgreSQL's documentation, appendix A)."""
     state = error.sqlstate or ""
     primary = error.diag.message_primary or " ".join(str(error).split()) or type(error).__name__
     message = f"{primary} ({error.diag.message_detail})" if error.diag.message_detail else primary
     if state[:2] in ("22", "23", "44", "P0", "09", "27") or (state == "42501" and "row-level security" in primary):
-        return ConstraintBroken(message, error.diag.constraint_name)
+        return ConstraintBroken(message, constraint=error.diag.constraint_name)
     for states, kind, words in _TRANSLATIONS:
         if state.startswith(states):
-            return kind(words.format(place=place, message=message.rstrip(".")))
+            return kind(words.format(place=place, message=message.rstrip("."), seconds=lock_wait()))
     if isinstance(error, psycopg.OperationalError) and not state:
         return ServerAway(AWAY.format(place=place, message=message.rstrip(".")))
     return WriteRefused(f"The server at {place} refused: {message.rstrip('.')}.")

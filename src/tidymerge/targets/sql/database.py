@@ -14,8 +14,10 @@ from tidymerge.ports import Refusal
 STAGE = "tidymerge staged changes"
 LEAVING = "tidymerge records to delete"
 KEYS = "tidymerge incoming keys"
-POSITION = "tidymerge position"
-_PLACE = "tidymerge place "
+# Columns of ours that stand beside those of the target: they begin with a sign that no name has that people give.
+_OURS = "\x01"
+POSITION = f"{_OURS}tidymerge position"
+_PLACE = f"{_OURS}tidymerge place "
 
 Query = Callable[[Sequence[str]], str]  # from a list of column expressions to SQL
 
@@ -30,9 +32,7 @@ class ConstraintBroken(TargetError):
     `constraint` is the name of the constraint, if the database told.
     """
 
-    def __init__(self, message: str, constraint: str | None = None) -> None:
-        super().__init__(message)
-        self.constraint = constraint
+    constraint: str | None = None
 
 
 def quoted(name: str) -> str:
@@ -127,14 +127,20 @@ class Database(Protocol):
     def describe_query(self, source: str) -> tuple[TargetColumn, ...]:
         """The columns of a query, given as what stands after FROM."""
 
+    def read_only(self) -> None:
+        """Begin a transaction that can't change anything, in place of any other."""
+
     def in_sql(self, table: str) -> str:
         """A table's name in SQL."""
 
     def places(self, shape: TableShape) -> tuple[TargetColumn, ...]:
         """The columns that find a record again; none where only the job's own key can."""
 
-    def claim(self, table: str) -> None:
-        """Before anything of the table is read: keep other loads out of it until the end of the transaction."""
+    def claim(self, table: str, *, firmly: bool = False) -> bool:
+        """Before anything of the table is read: keep other loads out of it until the end of the transaction.
+
+        `firmly` keeps out all who write. Whether nobody else can write to it now.
+        """
 
     def estimate(self, table: str) -> int:
         """How many rows a table holds by the database's own statistics, exactly where it keeps none."""

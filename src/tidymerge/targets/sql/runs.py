@@ -38,8 +38,10 @@ def patterns(changes: ChangeSet) -> Indices:
 def runs(numbers: Indices, positions: Indices, masks: Mapping[str, Mask]) -> Iterator[tuple[list[str], int, int]]:
     """For each run of equal `numbers` the columns that `masks` mark there, and its first and last position."""
     starts = np.flatnonzero(np.r_[True, numbers[1:] != numbers[:-1]][: len(numbers)])
-    for start, end in zip(starts, np.r_[starts, len(numbers)][1:], strict=True):
-        yield [name for name, mask in masks.items() if mask[start]], int(positions[start]), int(positions[end - 1])
+    marked = np.column_stack([mask[starts] for mask in masks.values()]) if masks else np.zeros((len(starts), 0), bool)
+    names = list(masks)
+    for at, (start, end) in enumerate(zip(starts, np.r_[starts, len(numbers)][1:], strict=True)):
+        yield [names[one] for one in np.flatnonzero(marked[at])], int(positions[start]), int(positions[end - 1])
 
 
 def stretches(positions: Indices) -> Iterator[tuple[int, int]]:

@@ -9,7 +9,7 @@ import pyarrow as pa
 from tidymerge.changes import Violation
 from tidymerge.core.cells import as_array
 from tidymerge.core.rows import key_text
-from tidymerge.model import Check, ForeignKey, Indices, Reason, TableShape
+from tidymerge.model import Check, ForeignKey, Indices, Reason, TableShape, TargetColumn
 from tidymerge.targets.sql.database import (
     NUMBER,
     POSITION,
@@ -88,13 +88,14 @@ class Stage:
             f"{self.database.join} {self.database.in_sql(child.name)} t ON {refers} ORDER BY s.{quoted(POSITION)}"
         )
         names = child.primary_key or key.columns
+        position = TargetColumn(POSITION, NUMBER.type)
         rows = self.database.read(
-            [NUMBER, *(child.column(name) for name in names)],
-            lambda expressions: f"SELECT s.{quoted(POSITION)} AS n, {', '.join(expressions[1:])} {source}",
+            [position, *(child.column(name) for name in names)],
+            lambda expressions: f"SELECT s.{quoted(POSITION)}, {', '.join(expressions[1:])} {source}",
         ).values
         if not rows.num_rows:
             return []
-        numbered = np.asarray(as_array(rows[NUMBER.name]).to_numpy(), np.int64)
+        numbered = np.asarray(as_array(rows[POSITION]).to_numpy(), np.int64)
         positions, first, counts = np.unique(numbered, return_index=True, return_counts=True)
         one = key_text(rows.take(pa.array(first)), names).to_pylist()
         said = tuple(

@@ -30,18 +30,22 @@ from tidymerge.targets.sql.writer import Writer
 class SqlTarget:
     """A table in a database. Entering opens the database and begins the transaction; `write` also locks.
 
-    `server` is the URL of a server's database, from which incoming rows may come too.
+    `server` is the URL of a server's database, from which incoming rows may come too; `firmly` keeps all others from
+    writing to the table until the end.
     """
 
     def __init__(
-        self, connect: Callable[[], Database], table: str | None, *, write: bool, server: str | None = None
-    ) -> None:
+        self, connect: Callable[[], Database], table: str | None, *, write: bool, server: str | None = None,
+        firmly: bool = False,
+    ) -> None:  # fmt: skip
         self._server = server
         self._connect = connect
         self._wanted = table
         self._write = write
+        self._firmly = firmly
         self._stage: Stage | None = None
         self._displaced = False
+        self._alone = False
         self._circles = np.zeros(0, np.int64)
 
     def __enter__(self) -> Self:
@@ -77,7 +81,7 @@ class SqlTarget:
     def describe(self) -> TableShape:
         """The table's shape; when opened for writing, the table is claimed first."""
         if self._write:
-            self._database.claim(self._name)
+            self._alone = self._database.claim(self._name, firmly=self._firmly)
         return self._shape
 
     def add(self, columns: Sequence[NewColumn]) -> TableShape:
@@ -114,13 +118,16 @@ class SqlTarget:
         return incoming >= self.about_how_many * self._database.look_up_share
 
     def source(self, text: str, options: ReadOptions) -> Source | None:
-        """The rows at an address of the same server database, read in this transaction; None for all others."""
-        if self._server is None or not is_server(text):
+        """The rows at an address of the same server database, read in this transaction; None for all others.
+
+        A query has a transaction of its own, which only reads.
+        """
+        if self._server is None or not is_server(text) or options.query is not None:
             return None
         address = parse(text)
         if address.server != self._server:
             return None
-        return ServerSource(self._database, address, options)
+        return ServerSource(self._database, address)
 
     def _placed_by(self, key: Sequence[TargetColumn]) -> tuple[TargetColumn, ...]:
         """What finds a record again. A record to update is the only one with its key, so the job's key does too."""
@@ -297,7 +304,7 @@ class SqlTarget:
     def write(self, changes: ChangeSet) -> Written:
         """One UPDATE for each set of changed columns, one INSERT for each set of columns given."""
         assert self._stage is not None  # noqa: S101 - the flow stages before it writes
-        writer = Writer(self._stage, self._table, changes.key)
+        writer = Writer(self._stage, self._table, changes.key, alone=self._alone)
         written = writer.write(changes)
         touched = [name for name, mask in changes.changed.items() if mask.any()]
         self._displaced |= writer.displaces(touched)
@@ -346,6 +353,10 @@ class SqlTarget:
             f"WHERE {between(positions[0], positions[-1])} ORDER BY s.{quoted(POSITION)}"
         )
         return self._database.read(columns, lambda expressions: f"SELECT {', '.join(expressions)} {source}").values
+
+    def unseen(self) -> list[str]:
+        """Nothing: a table is named as a whole."""
+        return []
 
     def suspects(self) -> list[str]:
         """What may change the table's rows on its own."""

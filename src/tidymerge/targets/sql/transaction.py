@@ -1,15 +1,13 @@
 """Savepoints and commits, the same on all databases, and what goes wrong around them, in the same words."""
 
-import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 from tidymerge.errors import ServerAway
 from tidymerge.targets.sql.database import ConstraintBroken
 
-LOCK_WAIT_SECONDS = int(os.environ.get("TIDYMERGE_LOCK_WAIT", "30"))
 LOCKED = (
-    f"Another program holds what is needed at {{place}} locked, also after {LOCK_WAIT_SECONDS} seconds of waiting. "
+    "Another program holds what is needed at {place} locked, also after {seconds} seconds of waiting. "
     "Wait for it, or give TIDYMERGE_LOCK_WAIT more seconds, then run this again."
 )
 NOT_CONNECTED = "No connection to {place}: {message}. Check the address, and that the server runs and lets you in."
@@ -38,4 +36,4 @@ def commit(run: Callable[[str], object]) -> None:
     try:
         run("COMMIT")
     except ServerAway as away:
-        raise ServerAway(f"{away} {IN_DOUBT}") from away
+        raise ServerAway(f"{away} {IN_DOUBT}", **away.facts) from away

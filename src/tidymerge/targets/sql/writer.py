@@ -17,22 +17,24 @@ from tidymerge.targets.sql.runs import Statement, patterns, runs, stretches
 from tidymerge.targets.sql.stage import Stage
 
 _ATTEMPT = "attempt"
+_HIDDEN = "; a policy hides that record from you, or a trigger made it"
 
 
 class _Again(ConstraintBroken):
     """Rows were refused after others had made way for them: all is taken back and written without them."""
 
-    def __init__(self) -> None:
-        super().__init__("Rows were refused on a detour.")
-
 
 @dataclass(slots=True)
 class Writer:
-    """Writes the changes staged in `stage` to `table`, whose job's key is `key`."""
+    """Writes the changes staged in `stage` to `table`, whose job's key is `key`.
+
+    `alone`: nobody else can have written to the table since it was compared.
+    """
 
     stage: Stage
     table: str
     key: tuple[str, ...]
+    alone: bool
     detours: Detours = NONE
     refused: list[Refusal] = field(default_factory=list)
 
@@ -59,7 +61,7 @@ class Writer:
         with self.stage.database.savepoint(_ATTEMPT):
             done = self._all(changes)
             if self.refused:
-                raise _Again
+                raise _Again("Rows were refused on a detour.")
             return done
 
     def _hindered(self, changes: ChangeSet) -> list[Refusal]:
@@ -177,13 +179,14 @@ class Writer:
             with self.stage.database.savepoint():
                 return self.stage.database.change(statement.over(low, high))
         except ConstraintBroken as broken:
-            if set(self.stage.shape.unique_names.get(broken.constraint or "", ())) == set(self.key):
-                # The key was new when it was compared.
+            # The key was new when it was compared. If nobody inserted it meanwhile, waiting for others is no help.
+            there = set(self.stage.shape.unique_names.get(broken.constraint or "", ())) == set(self.key)
+            if there and not self.alone:
                 raise TargetChanged(
                     f"A new key is there already, inserted meanwhile or hidden from you by a policy: {broken}."
                 ) from broken
             if low == high:
-                self.refused.append(Refusal(low, str(broken)))
+                self.refused.append(Refusal(low, f"{broken}{_HIDDEN if there else ''}"))
                 return 0
         middle = (low + high) // 2
         return self._narrowed(low, middle, statement) + self._narrowed(middle + 1, high, statement)

@@ -32,18 +32,19 @@ def read_columns(
         _marked(column.name) if column.type.as_stored and not _is_plain(column) else _plainly(column.name)
         for column in columns
     ]
-    table = session.table(query(plain))
+    table = session.table(query(plain), width=len(columns) + 2)
     mixed = [column.name for column in columns if not _as_expected(table[column.name], column)]
     if mixed:
         exact = [
             (_marked(column.name) if column.type.as_stored else _exact(column)) if column.name in mixed else expression
             for column, expression in zip(columns, plain, strict=True)
         ]
-        table = session.table(query(exact))
-    for column in columns:
-        if column.type.as_stored and _is_plain(column) and column.name not in mixed:
-            at = table.column_names.index(column.name)
-            table = table.set_column(at, column.name, _with_mark(table[column.name]))
+        table = session.table(query(exact), width=len(columns) + 2)
+    bare = {c.name for c in columns if c.type.as_stored and _is_plain(c)}.difference(mixed)
+    if bare:  # made anew at once: a table of many columns takes long to change one by one
+        names = table.column_names
+        marked = [_with_mark(table[at]) if name in bare else table[at] for at, name in enumerate(names)]
+        table = pa.table(marked, names)
     return table, mixed
 
 

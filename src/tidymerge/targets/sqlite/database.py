@@ -2,6 +2,7 @@
 
 from collections.abc import Container, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +11,7 @@ import pyarrow as pa
 
 from tidymerge.core.cells import as_array
 from tidymerge.model import ColumnType, Existing, Fold, ForeignKey, Indices, Kind, TableShape, TargetColumn
+from tidymerge.on_disk import other_names
 from tidymerge.ports import Refusal
 from tidymerge.targets.sql.database import KEYS, POSITION, STAGE, Query, Read, Staged, place_name, quoted
 from tidymerge.targets.sql.new_columns import adding, dropping, type_in_sql
@@ -68,11 +70,20 @@ class SqliteDatabase:
         """The shape of a table."""
         shape = describe(self._session, table)
         self._stamps |= self._spelled_stamps(shape)
-        return shape
+        several = other_names(self._path)
+        if several is None:
+            return shape
+        # https://www.sqlite.org/howtocorrupt.html, "Multiple links to the same file"
+        words = f"{several}: programs that open it by different names do not see each other's locks, and may damage it."
+        return replace(shape, notes=(*shape.notes, words))
 
     def describe_query(self, source: str) -> tuple[TargetColumn, ...]:
         """Never asked: rows of a SQLite file come over a connection that only reads."""
         raise AssertionError(source)
+
+    def read_only(self) -> None:
+        """Never asked, as `describe_query`."""
+        raise AssertionError
 
     def in_sql(self, table: str) -> str:
         """A table's name in SQL."""
@@ -87,9 +98,9 @@ class SqliteDatabase:
         free = [alias for alias in ("rowid", "_rowid_", "oid") if alias not in taken]
         return (TargetColumn(free[0], ColumnType(Kind.INTEGER, "INTEGER")),) if free else key
 
-    def claim(self, table: str) -> None:
-        """Take SQLite's write lock before anything is read, by a statement that changes nothing."""
-        self._session.run(f"DELETE FROM {self.in_sql(table)} WHERE 0")
+    def claim(self, table: str, *, firmly: bool = False) -> bool:
+        """Nothing is left to do: the file was locked against all others before anything of it was read."""
+        return True
 
     def estimate(self, table: str) -> int:
         """How many rows a table holds."""

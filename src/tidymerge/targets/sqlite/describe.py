@@ -39,13 +39,15 @@ def find_table(session: Session, name: str | None) -> str:
     if name is None:
         if len(known) == 1:
             return known[0]
-        raise NoSuchTable(f"{session.path} holds {len(known)} tables; name one after '#': {listing(known)}.")
+        raise NoSuchTable(
+            f"{session.path} holds {len(known)} tables; name one after '#': {listing(known)}.", known=tuple(known)
+        )
     rows = session.rows("SELECT name, type, sql FROM sqlite_schema WHERE type IN ('table', 'view')")
     fitting = [row for row in rows if row["name"] == name] or [
         row for row in rows if row["name"].lower() == name.lower()
     ]
     if not fitting:
-        raise NoSuchTable(f"{session.path} has no table {name!r}; {has}.")
+        raise NoSuchTable(f"{session.path} has no table {name!r}; {has}.", table=name, known=tuple(known))
     if fitting[0]["type"] == "view" or fitting[0]["sql"].upper().startswith("CREATE VIRTUAL"):
         raise NotATable(f"{name!r} in {session.path} is not an ordinary table and can't be loaded into; {has}.")
     found: str = fitting[0]["name"]

@@ -5,6 +5,7 @@ process (the standard library's) would drop this one's file locks when it closes
 https://www.sqlite.org/howtocorrupt.html, "Multiple copies of SQLite linked into the same application".
 """
 
+import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -24,11 +25,12 @@ from tidymerge.errors import (
     TargetUnreadable,
     WriteRefused,
 )
+from tidymerge.settings import lock_wait
 from tidymerge.targets.sql.database import ConstraintBroken
 
-LOCK_WAIT_SECONDS = 5
-# One batch for a whole result: the driver then settles each column's type by all of its rows.
-_ALL_ROWS = {"adbc.sqlite.query.batch_rows": str(10**9)}
+_BATCH_ROWS = "adbc.sqlite.query.batch_rows"
+_CELLS = 1 << 22  # of a result at first; the driver takes 8 bytes of address space for each at once
+_ROWS = (1 << 8, 1 << 16)  # the fewest and the most rows of a result at first
 
 
 class Session:
@@ -47,40 +49,58 @@ class Session:
                 self._database.close()
                 raise
         try:
-            self.run(f"PRAGMA busy_timeout = {LOCK_WAIT_SECONDS * 1000}")
+            self.run(f"PRAGMA busy_timeout = {lock_wait() * 1000}")
             self.run("PRAGMA foreign_keys = ON")
             self.run("PRAGMA temp_store = MEMORY")
-            with self._translated():
-                self._connection.set_autocommit(False)
+            # The write lock is taken at once: one that only read would not be let wait for it later on.
+            self.run("BEGIN IMMEDIATE" if write else "BEGIN")
             self.rows("SELECT count(*) FROM sqlite_schema")  # reads the file: not a database is found here
         except BaseException:
             self.close()
             raise
 
-    def table(self, sql: str, values: Sequence[Any] = ()) -> pa.Table:
-        """The rows of a query as columns."""
+    def table(self, sql: str, values: Sequence[Any] = (), *, width: int = 16) -> pa.Table:
+        """The rows of a query, of about `width` columns.
+
+        The driver settles each column's type by the first batch of rows, so there must be only one: where it turns out
+        too small, the rows are counted. A batch takes memory by its size, whatever is in it.
+        """
+        fewest, most = _ROWS
+        found = self._one_batch(sql, values, min(max(_CELLS // width, fewest), most))
+        if found is None:
+            count = self._one_batch(f"SELECT count(*) AS n FROM ({sql})", values, 1)
+            found = self._one_batch(sql, values, count["n"][0].as_py() if count is not None else most)
+        assert found is not None  # noqa: S101 - the rows stay the same within the transaction
+        return found
+
+    def _one_batch(self, sql: str, values: Sequence[Any], rows: int) -> pa.Table | None:
+        """The rows of a query if they are no more than so many, else None."""
         with self._translated(), adbc.AdbcStatement(self._connection) as statement:
-            statement.set_options(**_ALL_ROWS)
+            statement.set_options(**{_BATCH_ROWS: str(rows)})
             self._prepare(statement, sql, values)
             stream, _ = statement.execute_query()
-            return pa.RecordBatchReader._import_from_c(stream.address).read_all()  # noqa: SLF001 - Arrow's C bridge
+            with pa.RecordBatchReader._import_from_c(stream.address) as reader:  # noqa: SLF001 - Arrow's C bridge
+                first = next(reader, None)
+                if first is not None and len(first) == rows and _goes_on(reader):
+                    return None
+                return pa.Table.from_batches([] if first is None else [first], reader.schema)
 
     def rows(self, sql: str, values: Sequence[Any] = ()) -> list[dict[str, Any]]:
         """The rows of a small query."""
-        found: list[dict[str, Any]] = self.table(sql, values).to_pylist()
+        found: list[dict[str, Any]] = self.table(sql, values, width=_CELLS).to_pylist()
         return found
 
-    def run(self, sql: str, values: Sequence[Any] = ()) -> None:
-        """Run a statement that returns no rows."""
+    def run(self, sql: str, values: Sequence[Any] = ()) -> int:
+        """Run a statement that returns no rows; how many it changed, or -1 if the driver does not say."""
         with self._translated(), adbc.AdbcStatement(self._connection) as statement:
             self._prepare(statement, sql, values)
-            statement.execute_update()
+            changed: int = statement.execute_update()
+            return changed
 
     def change(self, sql: str, values: Sequence[Any] = ()) -> int:
         """Run a statement and return how many rows it changed (triggers' changes not counted)."""
-        self.run(sql, values)
-        changed: int = self.rows("SELECT changes() AS n")[0]["n"]
-        return changed
+        changed = self.run(sql, values)
+        return changed if changed >= 0 else int(self.rows("SELECT changes() AS n")[0]["n"])
 
     def fill(self, temporary_table: str, data: pa.Table) -> None:
         """Append rows to a temporary table."""
@@ -97,8 +117,7 @@ class Session:
 
     def commit(self) -> None:
         """Commit the transaction."""
-        with self._translated():
-            self._connection.commit()
+        self.run("COMMIT")
 
     def close(self) -> None:
         """Roll back whatever was not committed, and close."""
@@ -122,36 +141,61 @@ class Session:
             raise translated(error, self.path) from error
 
 
+def _goes_on(reader: pa.RecordBatchReader) -> bool:
+    """Whether there is another batch; one that does not fit the types of the first is one too."""
+    try:
+        return next(reader, None) is not None
+    except OSError:
+        return True
+
+
 def translated(error: Exception, path: Path) -> TargetError:
-    """The driver's error in our words. The source of the texts is SQLite's list of result codes."""
-    said = str(error)
-    message = said.split(": ", 1)[-1].removeprefix("Failed to step query: ").removeprefix("[SQLite] ").strip()
-    if isinstance(error, adbc.IntegrityError) or "constraint failed" in said:
+    """The driver's error in our words. The source of the texts is SQLite's list of result codes.
+
+    The driver gives no code, so its whole message is compared: a name in it may hold any words.
+    """
+    message = _message(str(error))
+    if isinstance(error, adbc.IntegrityError) or _CONSTRAINT.match(message):
         return ConstraintBroken(message)
-    for needle, kind, words in _TRANSLATIONS:
-        if needle in said:
-            return kind(words.format(path=path, message=message))
+    for said, kind, words in _TRANSLATIONS:
+        if said.fullmatch(message):
+            return kind(words.format(path=path, message=message, seconds=lock_wait()))
     return WriteRefused(f"The database {path} refused: {message}.")
 
 
+def _message(said: str) -> str:
+    """What SQLite said, without what the driver put around it."""
+    message = said.partition("\nquery: ")[0].partition(". Detail: ")[0].strip()
+    while (rest := _AROUND.sub("", message, count=1)) != message:
+        message = rest
+    return message
+
+
+_AROUND = re.compile(r"^(?:[A-Z_]+: |\[SQLite\] |\[Errno \d+\] |[Ff]ailed to (?:execute|prepare|step) query: )")
+_CONSTRAINT = re.compile(r"(?:[A-Z ]+ )?constraint failed", re.ASCII)
 _LOCKED = (
-    f"Another program holds {{path}} locked, also after {LOCK_WAIT_SECONDS} seconds of waiting. "
-    "Close it or wait for it, then run this again."
+    "Another program holds {path} locked, also after {seconds} seconds of waiting. Wait for it, or give "
+    "TIDYMERGE_LOCK_WAIT more seconds, then run this again."
 )
 _READ_ONLY = "{path} may not be written. Check the permissions of the file and of its folder."
 _NOT_OPENED = "{path} can't be opened as asked. Check the permissions of the file and of its folder."
 _FULL = "There is no room left to write {path}; it is as it was. Make room, then run this again."
 _INPUT_OUTPUT = "{path} can't be written ({message}); it is as it was. Is the disk full or gone?"
 _DAMAGED = "{path} is damaged: {message}. Restore it from a copy before loading into it."
-_TRANSLATIONS: tuple[tuple[str, type[TargetError], str], ...] = (
-    ("is locked", TargetLocked, _LOCKED),
-    ("readonly", TargetReadOnly, _READ_ONLY),
-    ("read-only", TargetReadOnly, _READ_ONLY),
-    ("unable to open", TargetReadOnly, _NOT_OPENED),
-    ("failed to open", TargetReadOnly, _NOT_OPENED),
-    ("full", TargetFull, _FULL),
-    ("disk I/O error", TargetFull, _INPUT_OUTPUT),
-    ("not a database", TargetUnreadable, "{path} is not a SQLite database (or is encrypted)."),
-    ("malformed", TargetUnreadable, _DAMAGED),
-    ("no such collation", TargetUnreadable, "{path} uses a collation of another program's own: {message}."),
+_TRANSLATIONS: tuple[tuple[re.Pattern[str], type[TargetError], str], ...] = tuple(
+    (re.compile(said, re.DOTALL), kind, words)
+    for said, kind, words in (
+        (r"database( table| schema)? is locked(: .*)?", TargetLocked, _LOCKED),
+        (r"attempt to write a readonly database", TargetReadOnly, _READ_ONLY),
+        (r"unable to open database.*|failed to open .*", TargetReadOnly, _NOT_OPENED),
+        (r"database or disk is full", TargetFull, _FULL),
+        (r"disk I/O error", TargetFull, _INPUT_OUTPUT),
+        (r"file is not a database", TargetUnreadable, "{path} is not a SQLite database (or is encrypted)."),
+        (r"database disk image is malformed|malformed database schema .*", TargetUnreadable, _DAMAGED),
+        (
+            r"no such collation sequence: .*",
+            TargetUnreadable,
+            "{path} uses a collation of another program's own: {message}.",
+        ),
+    )
 )
