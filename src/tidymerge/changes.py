@@ -1,14 +1,14 @@
 """What is decided about rows, and what was done: the records that travel from the decision to the log."""
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Collection, Mapping
+from dataclasses import dataclass, field, replace
 from enum import IntEnum
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from tidymerge.model import Flaw, Indices, Mask, Reason
+from tidymerge.model import NO_ROW, Flaw, Indices, Mask, Reason
 
 
 class Outcome(IntEnum):
@@ -30,59 +30,176 @@ class Matches:
     times: Indices
 
 
-def _no_indices() -> Indices:
+def _none() -> Indices:
     return np.zeros(0, np.int64)
+
+
+def _no_values() -> pa.Table:
+    return pa.table({})
+
+
+@dataclass(frozen=True, slots=True)
+class Updates:
+    """Existing records that change, one row each, grouped by `shapes` (a number for each set of changed columns).
+
+    `records` index into `Existing`; `rows` are the incoming rows that asked for the change, or NO_ROW; `positions`
+    their places in the staging table, ascending. `before` and `after` have the loaded columns; `changed[c]` marks the
+    records whose column c changes.
+    """
+
+    records: Indices = field(default_factory=_none)
+    rows: Indices = field(default_factory=_none)
+    positions: Indices = field(default_factory=_none)
+    before: pa.Table = field(default_factory=_no_values)
+    after: pa.Table = field(default_factory=_no_values)
+    changed: Mapping[str, Mask] = field(default_factory=dict)
+    shapes: Indices = field(default_factory=_none)
+
+    def __len__(self) -> int:
+        """How many records change."""
+        return len(self.records)
+
+    def where(self, mask: Mask) -> "Updates":
+        """Only those that the mask marks."""
+        return Updates(
+            self.records[mask],
+            self.rows[mask],
+            self.positions[mask],
+            self.before.filter(pa.array(mask)),
+            self.after.filter(pa.array(mask)),
+            {name: changed[mask] for name, changed in self.changed.items()},
+            self.shapes[mask],
+        )
+
+    def changing(self, column: str) -> Mask:
+        """The records whose column changes."""
+        return self.changed[column] if column in self.changed else np.zeros(len(self), bool)
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        """The columns that change in some record."""
+        return tuple(name for name, mask in self.changed.items() if mask.any())
+
+
+@dataclass(frozen=True, slots=True)
+class Inserts:
+    """New records, one row each, grouped by the columns that they give.
+
+    `rows` are the incoming rows that asked for them, or NO_ROW; `positions` their places in the staging table,
+    ascending, after those of the updates. `after` has their values. `given[c]` marks those that give column c a
+    value, be it null; the others leave it to its default.
+    """
+
+    rows: Indices = field(default_factory=_none)
+    positions: Indices = field(default_factory=_none)
+    after: pa.Table = field(default_factory=_no_values)
+    given: Mapping[str, Mask] = field(default_factory=dict)
+
+    def __len__(self) -> int:
+        """How many records are new."""
+        return len(self.rows)
+
+    def where(self, mask: Mask) -> "Inserts":
+        """Only those that the mask marks."""
+        given = {name: gives[mask] for name, gives in self.given.items()}
+        return Inserts(self.rows[mask], self.positions[mask], self.after.filter(pa.array(mask)), given)
+
+
+@dataclass(frozen=True, slots=True)
+class Removals:
+    """Records to delete, one row each, children before their parents.
+
+    `records` index into `Existing`; `rows` are the incoming rows that asked for it, or NO_ROW; `positions` their places
+    in a staging table of their own, ascending, numbered on from the other changes. `before` is what they hold.
+    """
+
+    records: Indices = field(default_factory=_none)
+    rows: Indices = field(default_factory=_none)
+    positions: Indices = field(default_factory=_none)
+    before: pa.Table = field(default_factory=_no_values)
+
+    def __len__(self) -> int:
+        """How many records are deleted."""
+        return len(self.records)
+
+    def where(self, mask: Mask) -> "Removals":
+        """Only those that the mask marks."""
+        before = self.before.filter(pa.array(mask)) if len(self) else self.before
+        return Removals(self.records[mask], self.rows[mask], self.positions[mask], before)
 
 
 @dataclass(frozen=True, slots=True)
 class ChangeSet:
-    """What was decided: for every row its outcome, and for every touched row what is written.
+    """What was decided: for every incoming row its outcome, and every record that is touched.
 
-    `after` has one row a change, updates first (grouped by `shape`, the set of changed columns),
-    then inserts (grouped by the columns they give). `positions` are their places in the staging table, ascending
-    within both. `before` has one row an update. `changed[c]` marks the updates that change column c.
-    `incoming` and `existing` index into the rows that they came from (`existing` only for updates).
-    `given[c]` marks the inserts that give column c a value, be it null; the others leave it to its default.
-    `stamps` are columns that no fingerprint heeds; `skips` are the skipped rows by why.
-    `leaving` are the records to delete, `removed` what they hold, `leaving_rows` the rows that ask for it and
-    `departures` their places in a staging table of their own, numbered on from `positions`. The rows that are
-    `followers` say the same as their `leaders`, or change the same record by their update: they share their fate.
+    `key` are the columns that find a record; `stamps` are columns that no fingerprint heeds; `skips` are the skipped
+    rows by why. The rows that are `followers` say the same as their `leaders`, or change the same record by their
+    update: they share their fate.
     """
 
     outcomes: npt.NDArray[np.uint8]
     flaws: tuple[Flaw, ...]
     key: tuple[str, ...]
-    incoming: Indices
-    existing: Indices
-    after: pa.Table
-    before: pa.Table
-    changed: Mapping[str, Mask]
-    shapes: Indices
-    positions: Indices
-    given: Mapping[str, Mask]
+    updates: Updates = field(default_factory=Updates)
+    inserts: Inserts = field(default_factory=Inserts)
+    removals: Removals = field(default_factory=Removals)
     stamps: tuple[str, ...] = ()
     skips: Mapping[str, Indices] = field(default_factory=dict)
-    leaving: Indices = field(default_factory=_no_indices)
-    leaving_rows: Indices = field(default_factory=_no_indices)
-    departures: Indices = field(default_factory=_no_indices)
-    removed: pa.Table = field(default_factory=lambda: pa.table({}))
-    followers: Indices = field(default_factory=_no_indices)
-    leaders: Indices = field(default_factory=_no_indices)
+    followers: Indices = field(default_factory=_none)
+    leaders: Indices = field(default_factory=_none)
 
     @property
-    def updates(self) -> int:
-        """How many records are updated."""
-        return len(self.existing)
+    def touched(self) -> int:
+        """How many records are updated, inserted or deleted."""
+        return self.written + len(self.removals)
 
     @property
-    def inserts(self) -> int:
-        """How many records are inserted."""
-        return len(self.incoming) - len(self.existing)
+    def written(self) -> int:
+        """How many records are updated or inserted."""
+        return len(self.updates) + len(self.inserts)
 
     @property
-    def deletes(self) -> int:
-        """How many records are deleted."""
-        return len(self.leaving)
+    def positions(self) -> Indices:
+        """The places of all changes in the staging tables."""
+        positions: Indices = np.r_[self.updates.positions, self.inserts.positions, self.removals.positions]
+        return positions
+
+    def staged_from(self, first: int) -> "ChangeSet":
+        """The changes with positions that begin at `first`, where they began at 0."""
+        return replace(
+            self,
+            updates=replace(self.updates, positions=self.updates.positions + first),
+            inserts=replace(self.inserts, positions=self.inserts.positions + first),
+            removals=replace(self.removals, positions=self.removals.positions + first),
+        )
+
+    def rows_at(self, positions: Collection[int]) -> Indices:
+        """The incoming rows that asked for the changes at some positions."""
+        at = np.fromiter(positions, np.int64, len(positions))
+        parts = (self.updates, self.inserts, self.removals)
+        found = np.concatenate([part.rows[np.isin(part.positions, at)] for part in parts])
+        rows: Indices = found[found != NO_ROW]
+        return rows
+
+    def positions_of(self, rows: Mask) -> Indices:
+        """The positions of the changes that the marked incoming rows asked for."""
+        parts = (self.updates, self.inserts, self.removals)
+        positions: Indices = np.concatenate([part.positions[asked(rows, part.rows)] for part in parts])
+        return positions
+
+    def with_values(self, make: Callable[[pa.Table], pa.Table]) -> "ChangeSet":
+        """The changes with other values, made from each table of values."""
+        updates = replace(self.updates, before=make(self.updates.before), after=make(self.updates.after))
+        inserts = replace(self.inserts, after=make(self.inserts.after))
+        return replace(
+            self, updates=updates, inserts=inserts, removals=replace(self.removals, before=make(self.removals.before))
+        )
+
+
+def asked(marked: Mask, rows: Indices) -> Mask:
+    """Which changes were asked for by a marked row, where `rows` asked for them; those without a row by none."""
+    by_marked: Mask = np.append(marked, False)[rows]
+    return by_marked
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,13 +9,15 @@ from pathlib import Path
 import numpy as np
 import pyarrow as pa
 
+from tidymerge.changes import Inserts, Updates
 from tidymerge.core import account
+from tidymerge.core.cells import as_array
 from tidymerge.core.decide import differs
 from tidymerge.core.reverse import logged, touched
 from tidymerge.core.words import plural
 from tidymerge.deciding import Decided, Part, reject_refusals
 from tidymerge.errors import ProofFailed, ServerAway
-from tidymerge.model import TargetColumn
+from tidymerge.model import Mask, TargetColumn
 from tidymerge.on_disk import Placed
 from tidymerge.ports import Progress, Recording, Target, Written
 from tidymerge.receipt import Receipt
@@ -127,7 +129,7 @@ class _Columns:
         record_key = shape.primary_key if by_primary else decided.pairing.key
         updated = set(names)
         kept = {*names, *record_key, *decided.pairing.key}
-        whole = any(part.inserts or part.deletes for part in changes)
+        whole = any(len(part.inserts) or len(part.removals) for part in changes)
         return cls(
             record_key,
             tuple(column for column in shape.columns if column.name in updated),
@@ -139,22 +141,22 @@ def _write(target: Target, decided: Decided, orders: Orders, columns: _Columns) 
     """Write, log, and account for what only the database could find fault with."""
     parts, done = [], []
     for part in decided.parts:
-        if not len(part.changes.positions) and not part.changes.deletes:
+        if not part.changes.touched:
             parts.append(part)
             continue
         before = target.as_stored(part.changes, columns.updated)
         done.append(target.write(part.changes))
         (kept,) = reject_refusals([part], done[-1].refused)
-        stays = np.isin(part.changes.positions[: part.changes.updates], kept.changes.positions)
+        stays = np.isin(part.changes.updates.positions, kept.changes.updates.positions)
         after = target.as_stored(kept.changes, columns.written, written=True)
-        if after.num_rows != kept.changes.after.num_rows:
+        if after.num_rows != kept.changes.written:
             raise ProofFailed("Several records have the key of a new one; all was rolled back.")
         keys = dict.fromkeys((*columns.record_key, *decided.pairing.key))
-        was, removed = target.readable(before.filter(pa.array(stays))), target.readable(kept.changes.removed)
-        done_to = replace(kept.changes, removed=removed)
+        was, removals = target.readable(before.filter(pa.array(stays))), kept.changes.removals
+        done_to = replace(kept.changes, removals=replace(removals, before=target.readable(removals.before)))
         orders.recording.add(logged(part.rows(), done_to, was, target.readable(after), list(keys)))
         parts.append(kept)
-        orders.progress.rows(len(kept.changes.positions) + kept.changes.deletes)
+        orders.progress.rows(kept.changes.touched)
     refused = tuple(refusal for one in done for refusal in one.refused)
     updated, inserted = sum(one.updated for one in done), sum(one.inserted for one in done)
     total = Written(updated, inserted, sum(one.deleted for one in done), refused)
@@ -178,7 +180,7 @@ def _prove(target: Target, decided: Decided, written: Written, orders: Orders) -
         account.prove_written(changes, decided.rows_before, target.count(), did)
         for part in decided.parts:
             _prove_read_back(target, decided, part, only_changed=orders.run.undoes is not None)
-            orders.progress.rows(len(part.changes.positions) + part.changes.deletes)
+            orders.progress.rows(part.changes.touched)
     except ProofFailed as failed:
         suspects = target.suspects()
         if orders.trusting and suspects:
@@ -199,28 +201,38 @@ def _prove_read_back(target: Target, decided: Decided, part: Part, *, only_chang
     table, of which some may note by themselves when a record was last touched.
     """
     changes = part.changes
+    updates, inserts = changes.updates, changes.inserts
     found = target.read_back(changes, decided.pairing)
-    if found.num_rows != changes.after.num_rows:
+    if found.num_rows != changes.written:
         raise ProofFailed(
-            f"{changes.after.num_rows:,} records were written but {found.num_rows:,} were found again; "
+            f"{changes.written:,} records were written but {found.num_rows:,} were found again; "
             "all was rolled back. A trigger of the target may be changing keys."
         )
     remaining = target.remaining(changes)
     if remaining:
-        raise ProofFailed(f"{remaining:,} of the {changes.deletes:,} deleted records are still there.")
+        raise ProofFailed(f"{remaining:,} of the {len(changes.removals):,} deleted records are still there.")
+    new = found.slice(len(updates))
     for column in decided.pairing.columns:
-        wanted, stored = changes.after[column.name].combine_chunks(), found[column.name].combine_chunks()
-        wrong = differs(wanted, stored)
-        wrong[changes.updates :] &= changes.given[column.name]  # the others left the value to the default
-        if only_changed:
-            wrong[: changes.updates] &= changes.changed.get(column.name, np.zeros(changes.updates, bool))
-        if wrong.any():
-            at = int(wrong.argmax())
-            row = int(part.rows().row_numbers[changes.incoming[at]])
-            raise ProofFailed(
-                f"What was written does not read back equal, so all was rolled back: row {row}, column "
-                f"{column.name}, wrote {wanted[at].as_py()!s}, found {stored[at].as_py()!s}. "
-                "A trigger or the column's type may be changing values.",
-                row=row,
-                column=column.name,
-            )
+        name = column.name
+        looked_at = updates.changing(name) if only_changed else None
+        _prove_equal(part, updates, name, found.slice(0, len(updates)), looked_at)
+        # Those that do not give the column left its value to the default.
+        _prove_equal(part, inserts, name, new, inserts.given[name])
+
+
+def _prove_equal(part: Part, wrote: Updates | Inserts, name: str, found: pa.Table, looked_at: Mask | None) -> None:
+    """Check that a column reads back as it was written, in the records that are looked at. Raises ProofFailed."""
+    wanted, stored = as_array(wrote.after[name]), as_array(found[name])
+    wrong = differs(wanted, stored)
+    if looked_at is not None:
+        wrong &= looked_at
+    if wrong.any():
+        at = int(wrong.argmax())
+        row = int(part.rows().numbers_of(wrote.rows)[at])
+        raise ProofFailed(
+            f"What was written does not read back equal, so all was rolled back: row {row}, column "
+            f"{name}, wrote {wanted[at].as_py()!s}, found {stored[at].as_py()!s}. "
+            "A trigger or the column's type may be changing values.",
+            row=row,
+            column=name,
+        )

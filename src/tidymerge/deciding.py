@@ -302,7 +302,7 @@ def _warnings(plan: Plan, sample: Incoming, parts: Sequence[Part], noticed: _Not
     changes = [part.changes for part in parts]
     both = [(part.rows, part.changes) for part in parts]
     known = noticed.known
-    if any(part.inserts for part in changes) and not noticed.complete:
+    if any(len(part.inserts) for part in changes) and not noticed.complete:
         known = [_lookalikes(plan.target, changes, plan.pairing)]
     return [
         *caution.own_target(sample, plan.target.address),
@@ -328,7 +328,7 @@ def _decide_parts(plan: Plan, gathered: Gathered, noticed: _Noticed, progress: P
             progress.stage("comparing with the target", gathered.expected or len(gathered.sample.row_numbers))
         parts.append(_decide_piece(plan, piece, noticed, staged))
         progress.rows(parts[-1].read)
-        staged += len(parts[-1].changes.positions)
+        staged += parts[-1].changes.touched
     return parts
 
 
@@ -341,8 +341,7 @@ def _counted(batches: Iterator[Incoming], progress: Progress) -> Iterator[Incomi
 def _decide_piece(plan: Plan, piece: Piece, noticed: _Noticed, first: int) -> Part:
     incoming = piece.incoming()
     converted, existing, changes = plan.decide(incoming, None if piece.existing is None else piece.existing())
-    if first:
-        changes = replace(changes, positions=changes.positions + first)
+    changes = changes.staged_from(first)
     noticed.add(converted.rounded, noticed.rounded)
     noticed.see_dates(converted.values, plan.pairing)
     noticed.add(converted.not_found, noticed.not_found)
@@ -404,11 +403,7 @@ def settle_constraints(
     """
     settled = list(parts)
     while True:
-        violations = (
-            target.violations(pairing)
-            if any(len(part.changes.positions) or part.changes.deletes for part in settled)
-            else []
-        )
+        violations = target.violations(pairing) if any(part.changes.touched for part in settled) else []
         at_fault = False
         for index, part in enumerate(settled):
             readable = shown(part.changes) if violations else part.changes

@@ -222,6 +222,9 @@ class Flaw:
     cells: tuple[str, ...] = ()
 
 
+NO_ROW = -1  # in place of an incoming row, where none asked for a change
+
+
 @dataclass(frozen=True, slots=True)
 class Incoming:
     """The rows to load. `row_numbers` are as the person sees them, 1 for the top line.
@@ -246,6 +249,11 @@ class Incoming:
     uncalculated: Mapping[str, int] = field(default_factory=dict)
     merged: Mapping[str, tuple[int, int]] = field(default_factory=dict)
     reads: tuple[str, ...] = ()
+
+    def numbers_of(self, rows: Indices) -> Indices:
+        """The numbers of some rows as the person sees them; 0 for NO_ROW."""
+        numbers: Indices = np.append(self.row_numbers, 0)[rows]
+        return numbers
 
     def place(self, row: int) -> str:
         """Where a row stands, for people: its number, with its file or sheet if the rows come from several."""

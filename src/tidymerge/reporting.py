@@ -86,7 +86,7 @@ def first_touches(decided: Decided, most: int) -> list[Touch]:
     """The first records that are to change, of all parts, in row order."""
     found: list[Touch] = []
     for part in decided.parts if most else ():
-        if len(part.changes.positions) or part.changes.deletes:
+        if part.changes.touched:
             found += samples.first_touches(part.rows(), decided.shown(part.changes), most)
     return sorted(found, key=lambda touch: touch.row)[:most]
 
@@ -128,7 +128,7 @@ def _table_receipt(
     after = tally.inserted - tally.deleted if touched or state is State.PREVIEWED else 0
     columns: Counter[str] = Counter()
     for part in decided.parts:
-        columns.update({name: int(mask.sum()) for name, mask in part.changes.changed.items() if mask.any()})
+        columns.update({name: int(mask.sum()) for name, mask in part.changes.updates.changed.items() if mask.any()})
     return TableReceipt(
         target=decided.target,
         key=decided.pairing.key,
@@ -143,10 +143,10 @@ def _table_receipt(
         view=decided.view,
         examples=examples,
         samples=sample_rows,
-        read_back=sum(part.changes.after.num_rows for part in decided.parts) if touched else 0,
+        read_back=sum(part.changes.written for part in decided.parts) if touched else 0,
         columns_added={column.name: column.type for column in decided.added},
         columns_dropped={column.name: column.type for column in decided.dropped},
-        records_updated=sum(part.changes.updates for part in decided.parts),
+        records_updated=sum(len(part.changes.updates) for part in decided.parts),
     )
 
 
@@ -156,13 +156,13 @@ def _shown(decided: Decided) -> tuple[dict[str, Example], tuple[SampleRow, ...],
     rows: list[SampleRow] = []
     cells: list[RejectedCell] = []
     for part in decided.parts:
-        if not len(part.changes.positions) and not len(part.changes.flaws):
+        if not part.changes.touched and not part.changes.flaws:
             continue
         incoming, changes = part.rows(), decided.shown(part.changes)
         for name, example in samples.examples(incoming, changes).items():
             if name not in examples or example.row < examples[name].row:
                 examples[name] = example
-        rows += samples.sample_rows(incoming, changes, _UPDATES_SHOWN, _INSERTS_SHOWN)
+        rows += samples.sample_rows(incoming, changes, (_UPDATES_SHOWN, _INSERTS_SHOWN))
         cells += first_rejects(incoming, changes, _REJECTS_SHOWN)
     if len(decided.parts) == 1:
         return examples, tuple(rows), tuple(cells)

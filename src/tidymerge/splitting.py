@@ -64,12 +64,17 @@ class Piece:
         if self.folder is None:
             return changes
         tables = {}
-        for name, table in (("after", changes.after), ("before", changes.before)):
+        updates, inserts = changes.updates, changes.inserts
+        for name, table in (("before", updates.before), ("after", updates.after), ("new", inserts.after)):
             path = self.folder / name
             with pa.OSFile(str(path), "wb") as file, pa.ipc.new_file(file, table.schema) as writer:
                 writer.write_table(table)
             tables[name] = pa.ipc.open_file(pa.memory_map(str(path))).read_all()
-        return replace(changes, after=tables["after"], before=tables["before"])
+        return replace(
+            changes,
+            updates=replace(updates, before=tables["before"], after=tables["after"]),
+            inserts=replace(inserts, after=tables["new"]),
+        )
 
 
 def can_split(pairing: Pairing, shape: TableShape) -> bool:

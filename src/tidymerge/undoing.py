@@ -86,8 +86,8 @@ def decide_undo(run: Run, logs: Iterable[Logged], target: Target, progress: Prog
     pairing = None
     for log, pairing, existing, found in held_against(run, logs, target, shape):
         changes = reversal(log, run, existing, found, pairing, shape, target.readable)
-        changes = replace(changes, positions=changes.positions + staged, departures=changes.departures + staged)
-        staged += len(changes.positions) + changes.deletes
+        changes = changes.staged_from(staged)
+        staged += changes.touched
         tables = (target.readable(table) for table in (log.keys, log.before, log.after))
         seen.append(replace(log, **dict(zip(("keys", "before", "after"), tables, strict=True))))
         incoming = Incoming(f"run {run.name}", (), log.rows, 0)
@@ -127,8 +127,7 @@ def _for_people(target: Target) -> Callable[[ChangeSet], ChangeSet]:
     """What makes changes of exact text fit to be read."""
 
     def readable(changes: ChangeSet) -> ChangeSet:
-        tables = (target.readable(table) for table in (changes.after, changes.before, changes.removed))
-        return shown(replace(changes, **dict(zip(("after", "before", "removed"), tables, strict=True))))
+        return shown(changes.with_values(target.readable))
 
     return readable
 
@@ -161,10 +160,11 @@ def _columns_to_drop(
 
 def _values_taken(changes: ChangeSet, name: str) -> int:
     """How many values of a column the changes take away."""
-    count = int(valid(as_array(changes.removed[name])).sum()) if changes.deletes else 0
-    if name in changes.changed and changes.updates:
-        before, after = as_array(changes.before[name]), as_array(changes.after[name])[: changes.updates]
-        count += int((changes.changed[name] & valid(before) & ~valid(after)).sum())
+    updates, removals = changes.updates, changes.removals
+    count = int(valid(as_array(removals.before[name])).sum()) if len(removals) else 0
+    if name in updates.columns:
+        before, after = as_array(updates.before[name]), as_array(updates.after[name])
+        count += int((updates.changed[name] & valid(before) & ~valid(after)).sum())
     return count
 
 

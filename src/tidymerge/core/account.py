@@ -12,7 +12,7 @@ from tidymerge.changes import ChangeSet, Outcome, Tally
 from tidymerge.core.buckets import buckets_of, spelled
 from tidymerge.core.cells import as_array, text_bytes, text_offsets, valid
 from tidymerge.errors import ProofFailed
-from tidymerge.model import Indices
+from tidymerge.model import NO_ROW, Indices
 
 FINGERPRINT_LENGTH = 16  # hexadecimal digits shown and compared: 64 bits of SHA-256
 
@@ -40,18 +40,19 @@ def prove_tally(counted: Tally, changes: ChangeSet, rows_read: int) -> None:
     _equal("rows read and rows accounted for", rows_read, counted.read)
     # A row may update several records, and several rows one record, if the job says so.
     along = int((changes.outcomes[changes.followers] == Outcome.UPDATED).sum())
-    updated = len(np.unique(changes.incoming[: changes.updates])) + along
+    inserted, deleted = (int((part.rows != NO_ROW).sum()) for part in (changes.inserts, changes.removals))
+    updated = len(np.setdiff1d(changes.updates.rows, [NO_ROW])) + along
     _equal("rows decided to update and rows with a record to update", counted.updated, updated)
-    _equal("rows decided to insert and records to insert", counted.inserted, changes.inserts)
-    _equal("rows decided to delete and records to delete", counted.deleted, changes.deletes)
+    _equal("rows decided to insert and records to insert", counted.inserted, inserted)
+    _equal("rows decided to delete and records to delete", counted.deleted, deleted)
     _equal("rejected rows and rows with a reason", counted.rejected, int((first_flaws(changes) >= 0).sum()))
 
 
 def prove_written(parts: Sequence[ChangeSet], rows_before: int, rows_after: int, did: tuple[int, int, int]) -> None:
     """Check, inside the transaction, what the target says it `did` (updated, inserted, deleted). Raises ProofFailed."""
     updated, inserted, deleted = did
-    inserts, deletes = sum(changes.inserts for changes in parts), sum(changes.deletes for changes in parts)
-    _equal("records to update and records that the target updated", sum(part.updates for part in parts), updated)
+    inserts, deletes = sum(len(part.inserts) for part in parts), sum(len(part.removals) for part in parts)
+    _equal("records to update and records that the target updated", sum(len(part.updates) for part in parts), updated)
     _equal("records to insert and records that the target inserted", inserts, inserted)
     _equal("records to delete and records that the target deleted", deletes, deleted)
     _equal("rows after and rows before plus inserted minus deleted", rows_before + inserts - deletes, rows_after)
@@ -94,7 +95,7 @@ def fingerprint(parts: Sequence[ChangeSet]) -> str:
     for changes in parts:
         buckets |= _bucket_digests(changes)
     digest = hashlib.sha256()
-    names = sorted(set(parts[0].after.column_names) - set(parts[0].stamps)) if parts else []
+    names = _names(parts[0]) if parts else []
     _feed_text(digest, [*(parts[0].key if parts else ()), "", *names])
     for action, bucket in sorted(buckets):
         _feed_text(digest, [action, str(bucket)])
@@ -102,13 +103,18 @@ def fingerprint(parts: Sequence[ChangeSet]) -> str:
     return digest.hexdigest()[:FINGERPRINT_LENGTH]
 
 
+def _names(changes: ChangeSet) -> list[str]:
+    """The columns that enter the fingerprint, in order."""
+    return sorted(set(changes.updates.after.column_names) - set(changes.stamps))
+
+
 def _bucket_digests(changes: ChangeSet) -> dict[tuple[str, int], bytes]:
     """A digest for the updates and for the inserts of each bucket that has any."""
     found: dict[tuple[str, int], bytes] = {}
     for action, table in (
-        ("update", changes.after.slice(0, changes.updates)),
-        ("insert", changes.after.slice(changes.updates)),
-        ("delete", changes.removed),
+        ("update", changes.updates.after),
+        ("insert", changes.inserts.after),
+        ("delete", changes.removals.before),
     ):
         if table.num_rows:
             hashed = _hashed(changes, table, action)
@@ -128,13 +134,14 @@ def _hashed(changes: ChangeSet, table: pa.Table, action: str) -> "dict[int, hash
     def spelled_at(side: pa.Table, name: str, rows: Indices) -> pa.Array:
         return spelled(as_array(side[name]).take(pa.array(rows)))
 
-    for name in sorted(set(changes.after.column_names) - set(changes.stamps)):
+    updates = changes.updates
+    for name in _names(changes):
         if action != "update" or name in changes.key:
             _feed(hashes, bounds, name, [_bytes_of(spelled_at(table, name, order))])
-        elif name in changes.changed:
-            touched = np.flatnonzero(changes.changed[name][order])
+        elif name in updates.changed:
+            touched = np.flatnonzero(updates.changed[name][order])
             places = touched - np.repeat(starts, np.diff(bounds))[touched]
-            rows, both = order[touched], (changes.before, table)
+            rows, both = order[touched], (updates.before, table)
             fed = [_numbers(places), *(_bytes_of(spelled_at(side, name, rows)) for side in both)]
             within = np.asarray(np.searchsorted(touched, bounds), np.int64)
             _feed(hashes, within, name, fed)
@@ -143,12 +150,12 @@ def _hashed(changes: ChangeSet, table: pa.Table, action: str) -> "dict[int, hash
 
 def _canonical_order(changes: ChangeSet, table: pa.Table, action: str) -> Indices:
     """The rows by key; where several records have one key, by what they hold."""
-    if action != "update" or len(np.unique(changes.incoming[: changes.updates])) == changes.updates:
+    if action != "update" or len(np.unique(changes.updates.rows)) == len(changes.updates):
         keys = table.select(changes.key)
     else:
         names = [*changes.key, *sorted(set(table.column_names) - set(changes.key) - set(changes.stamps))]
         both = {f"after {name}": table[name] for name in names}
-        keys = pa.table(both | {f"before {name}": changes.before[name] for name in names})
+        keys = pa.table(both | {f"before {name}": changes.updates.before[name] for name in names})
     order: Indices = pc.sort_indices(keys, sort_keys=[(name, "ascending") for name in keys.column_names]).to_numpy()
     return order
 

@@ -32,10 +32,10 @@ def brakes(parts: Parts, pairing: Pairing, counted: Tally, *, is_meant: bool, ad
 
     `is_meant`: so many updates were asked for. Columns that are `added` are new in every record.
     """
-    rows, changes = max(parts, key=lambda part: part[1].updates, default=(None, None))
-    if rows is None or changes is None or changes.updates < _MANY:
+    rows, changes = max(parts, key=lambda part: len(part[1].updates), default=(None, None))
+    if rows is None or changes is None or len(changes.updates) < _MANY:
         return []
-    compared = changes.updates + int((changes.outcomes == Outcome.UNCHANGED).sum())
+    compared = len(changes.updates) + int((changes.outcomes == Outcome.UNCHANGED).sum())
     found = [*_swapped(rows(), changes, pairing), *_one_value(rows(), changes, pairing, compared)]
     if not is_meant and not found:
         found += _all_change(rows(), changes, counted, added)
@@ -44,13 +44,13 @@ def brakes(parts: Parts, pairing: Pairing, counted: Tally, *, is_meant: bool, ad
 
 def _all_change(incoming: Incoming, changes: ChangeSet, counted: Tally, added: Container[str]) -> list[str]:
     matched = counted.updated + counted.unchanged
-    masks = {name: mask for name, mask in changes.changed.items() if name not in added and mask.any()}
-    touched = np.logical_or.reduce([np.zeros(changes.updates, bool), *masks.values()])
+    masks = {name: mask for name, mask in changes.updates.changed.items() if name not in added and mask.any()}
+    touched = np.logical_or.reduce([np.zeros(len(changes.updates), bool), *masks.values()])
     if counted.updated * touched.mean() < matched * _NEARLY_ALL:
         return []
     counts = {name: int(mask.sum()) for name, mask in masks.items()}
     column = max(counts, key=lambda name: counts[name])
-    example = _example(incoming, changes, column, int(changes.changed[column].argmax()))
+    example = _example(incoming, changes, column, int(changes.updates.changed[column].argmax()))
     how_many = f"{counted.updated:,} of {matched:,} rows that matched would change"
     part = share(counted.updated, matched)
     return [f"{how_many} ({part}), most of all in {column}: {example}. Is it the right sheet?"]
@@ -59,10 +59,10 @@ def _all_change(incoming: Incoming, changes: ChangeSet, counted: Tally, added: C
 def _one_value(incoming: Incoming, changes: ChangeSet, pairing: Pairing, compared: int) -> Iterator[str]:
     """Columns of which many of the compared records get one and the same value, or become 0 or blank."""
     for pair in pairing.compared:
-        name, mask = pair.target.name, changes.changed.get(pair.target.name)
+        name, mask = pair.target.name, changes.updates.changed.get(pair.target.name)
         if mask is None or int(mask.sum()) < _MANY:
             continue
-        new, old = (as_array(side[name])[: changes.updates].filter(pa.array(mask)) for side in _sides(changes))
+        new, old = (as_array(side[name]).filter(pa.array(mask)) for side in _sides(changes))
         varied = pc.count_distinct(old, mode="all").as_py()
         if varied < _VARIED:
             continue
@@ -87,17 +87,16 @@ def _one_value(incoming: Incoming, changes: ChangeSet, pairing: Pairing, compare
 
 def _swapped(incoming: Incoming, changes: ChangeSet, pairing: Pairing) -> Iterator[str]:
     """Pairs of columns whose new values fit what the other one held better than what they held themselves."""
-    counts = {one: int(changes.changed[one.name].sum()) for one in pairing.columns if one.name in changes.changed}
+    changed = changes.updates.changed
+    counts = {one: int(changed[one.name].sum()) for one in pairing.columns if one.name in changed}
     often = sorted((one for one, count in counts.items() if count >= _MANY), key=lambda one: -counts[one])
     for one, other in combinations(often[:_COLUMNS], 2):
         numbers = [side.type.kind in _EXACT and not side.type.spelled_out for side in (one, other)]
-        both = changes.changed[one.name] & changes.changed[other.name]
-        if numbers[0] != numbers[1] or both.sum() < max(_MANY, changes.updates / 2):
+        both = changed[one.name] & changed[other.name]
+        if numbers[0] != numbers[1] or both.sum() < max(_MANY, len(changes.updates) / 2):
             continue
         new_one, new_other, old_one, old_other = (
-            as_array(side[name])[: changes.updates].filter(pa.array(both))
-            for side in _sides(changes)
-            for name in (one.name, other.name)
+            as_array(side[name]).filter(pa.array(both)) for side in _sides(changes) for name in (one.name, other.name)
         )
         crossed = _alike(new_one, old_other) & _alike(new_other, old_one)
         near = numbers[0] and _nearer_crosswise(*map(_floats, (new_one, new_other, old_one, old_other)))
@@ -109,7 +108,7 @@ def _swapped(incoming: Incoming, changes: ChangeSet, pairing: Pairing) -> Iterat
 
 
 def _sides(changes: ChangeSet) -> tuple[pa.Table, pa.Table]:
-    return changes.after, changes.before
+    return changes.updates.after, changes.updates.before
 
 
 def _alike(one: pa.Array, other: pa.Array) -> Mask:
@@ -133,7 +132,8 @@ def _nearer_crosswise(new_one: np.ndarray, new_other: np.ndarray, old_one: np.nd
 
 
 def _example(incoming: Incoming, changes: ChangeSet, name: str, at: int) -> str:
-    row = incoming.place(int(changes.incoming[at]))
-    key = key_text(changes.after.slice(at, 1).select(changes.key), changes.key)[0].as_py()
-    before, after = (shown(as_array(side[name]).slice(at, 1))[0].as_py() for side in (changes.before, changes.after))
+    new, old = _sides(changes)
+    row = incoming.place(int(changes.updates.rows[at]))
+    key = key_text(new.slice(at, 1).select(changes.key), changes.key)[0].as_py()
+    before, after = (shown(as_array(side[name]).slice(at, 1))[0].as_py() for side in (old, new))
     return f"row {row} ({key}) {name} {before or '(blank)'} becomes {after or '(blank)'}"

@@ -75,17 +75,18 @@ def doubtful_letters(parts: Sequence[tuple[Callable[[], Incoming], ChangeSet]], 
     found: list[str] = []
     count = 0
     for incoming, changes in parts:
-        if not changes.updates or incoming().assumed is None:
+        updates = changes.updates
+        if not len(updates) or incoming().assumed is None:
             continue
         for pair in pairing.pairs:
-            mask = changes.changed.get(pair.target.name)
+            mask = updates.changed.get(pair.target.name)
             if pair.target.type.kind is not Kind.TEXT or mask is None or not mask.any():
                 continue
-            new, old = (as_array(side[pair.target.name])[: changes.updates] for side in (changes.after, changes.before))
+            new, old = (as_array(side[pair.target.name]) for side in (updates.after, updates.before))
             at = np.flatnonzero(mask & valid(old) & mask_of(pc.invert(pc.string_is_ascii(new))))
             count += len(at)
             for one in at[: _EXAMPLES - len(found)].tolist():
-                row = incoming().place(int(changes.incoming[one]))
+                row = incoming().place(int(updates.rows[one]))
                 found.append(f"row {row} {pair.target.name} {old[one].as_py()!r} becomes {new[one].as_py()!r}")
     if not count:
         return []
@@ -103,9 +104,9 @@ def totals(parts: Sequence[tuple[Callable[[], Incoming], ChangeSet]], pairing: P
     found: list[str] = []
     count = 0
     for rows, changes in parts:
-        if not changes.inserts:
+        if not len(changes.inserts):
             continue
-        incoming, fresh = rows(), np.sort(changes.incoming[changes.updates :])
+        incoming, fresh = rows(), np.sort(changes.inserts.rows)
         named = named_totals(incoming, key_cells(pairing))
         suspects = [row for numbers in named.values() for row in np.intersect1d(numbers, fresh).tolist()]
         if len(parts) == 1 and not suspects:
@@ -147,7 +148,7 @@ def text_columns(pairing: Pairing) -> tuple[TargetColumn, ...]:
 
 
 def _new_keys(parts: Sequence[ChangeSet], pairing: Pairing) -> pa.Table:
-    return pa.concat_tables([changes.after.slice(changes.updates).select(pairing.key) for changes in parts])
+    return pa.concat_tables([changes.inserts.after.select(pairing.key) for changes in parts])
 
 
 def lookalikes(parts: Sequence[ChangeSet], known: pa.Table, pairing: Pairing) -> pa.Table:
@@ -175,7 +176,7 @@ def near_misses(
     `parts` are the incoming rows with their changes; `known` gives, some at a time, the keys of all records.
     """
     texts = [column.name for column in text_columns(pairing)]
-    ends = np.cumsum([changes.inserts for _, changes in parts])
+    ends = np.cumsum([len(changes.inserts) for _, changes in parts])
     if not texts or not len(ends) or not ends[-1]:
         return []
     new = _new_keys([changes for _, changes in parts], pairing)
@@ -197,8 +198,8 @@ def near_misses(
     def number(at: int) -> int:
         index = int(np.searchsorted(ends, at, side="right"))
         incoming, changes = parts[index]
-        inserted = at - (int(ends[index]) - changes.inserts)
-        return int(incoming().row_numbers[changes.incoming[changes.updates + inserted]])
+        inserted = at - (int(ends[index]) - len(changes.inserts))
+        return int(incoming().row_numbers[changes.inserts.rows[inserted]])
 
     left = np.ones(len(rows), bool)
     messages = []

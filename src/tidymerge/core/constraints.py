@@ -5,7 +5,7 @@ from collections.abc import Sequence
 import numpy as np
 import pyarrow as pa
 
-from tidymerge.changes import ChangeSet, Violation
+from tidymerge.changes import ChangeSet, Updates, Violation
 from tidymerge.core.rows import key_text
 from tidymerge.model import Flaw, Indices, Mask, Pairing, Reason
 
@@ -14,29 +14,35 @@ def flaws_of(violation: Violation, changes: ChangeSet, pairing: Pairing) -> list
     """The rows of `changes` that break a constraint by what they write; no others, and none if it is not theirs."""
     if violation.reason is Reason.REFERRED_TO and not violation.columns:
         return _hindered(violation, changes)
-    at = np.flatnonzero(np.isin(changes.positions, violation.positions) & _concerned(changes, violation))
-    if not len(at):
+    updates, inserts = changes.updates, changes.inserts
+    updated = np.isin(updates.positions, violation.positions) & _concerned(updates, violation)
+    inserted = np.isin(inserts.positions, violation.positions)
+    rows = np.r_[updates.rows[updated], inserts.rows[inserted]]
+    if not len(rows):
         return []
     sources = {pair.target.name: pair for pair in pairing.pairs}
     shown = [name for name in violation.columns if name in sources]
-    values = key_text(changes.after.take(pa.array(at)), shown) if shown else None
+    values = None
+    if shown:
+        both = [updates.after.filter(pa.array(updated)), inserts.after.filter(pa.array(inserted))]
+        values = key_text(pa.concat_tables([table.select(shown) for table in both if table.num_rows]), shown)
     column = " / ".join(sources[name].incoming for name in shown) or None
     cells = tuple(source for name in shown for source in sources[name].rule.sources)
-    return [Flaw(violation.reason, changes.incoming[at], violation.wanted, column, values, cells)]
+    return [Flaw(violation.reason, rows, violation.wanted, column, values, cells)]
 
 
 def _hindered(violation: Violation, changes: ChangeSet) -> list[Flaw]:
     """The rows whose records can't be deleted, with what refers to each."""
-    _, at, there = np.intersect1d(changes.departures, violation.positions, return_indices=True)
+    _, at, there = np.intersect1d(changes.removals.positions, violation.positions, return_indices=True)
     if not len(at):
         return []
     found = pa.array([violation.found[index] for index in there.tolist()], pa.string())
-    return [Flaw(violation.reason, changes.leaving_rows[at], violation.wanted, None, found)]
+    return [Flaw(violation.reason, changes.removals.rows[at], violation.wanted, None, found)]
 
 
 def refused(position: int, message: str, changes: ChangeSet) -> list[Flaw]:
     """The row at a position that the database refused, with the database's own words."""
-    rows = np.r_[changes.incoming[changes.positions == position], changes.leaving_rows[changes.departures == position]]
+    rows = changes.rows_at([position])
     wanted = f"a record that the target takes; it said: {message}"
     return [Flaw(Reason.REFUSED, rows, wanted)] if len(rows) else []
 
@@ -46,15 +52,12 @@ def dropped(changes: ChangeSet, flaws: Sequence[Flaw]) -> Indices:
     bad = np.zeros(len(changes.outcomes), bool)
     for flaw in flaws:
         bad[flaw.rows] = True
-    both: Indices = np.r_[changes.positions[bad[changes.incoming]], changes.departures[bad[changes.leaving_rows]]]
-    return both
+    return changes.positions_of(bad)
 
 
-def _concerned(changes: ChangeSet, violation: Violation) -> Mask:
-    """The changes that write one of the columns: an old offence of the record is no fault of the row."""
+def _concerned(updates: Updates, violation: Violation) -> Mask:
+    """The updates that write one of the columns: an old offence of the record is no fault of the row."""
     if violation.always or not violation.columns:
-        return np.ones(changes.after.num_rows, bool)
-    written = [changes.changed[name] for name in violation.columns if name in changes.changed]
-    updates = np.logical_or.reduce([np.zeros(changes.updates, bool), *written])
-    concerned: Mask = np.r_[updates, np.ones(changes.inserts, bool)]
+        return np.ones(len(updates), bool)
+    concerned: Mask = np.logical_or.reduce([updates.changing(name) for name in violation.columns])
     return concerned

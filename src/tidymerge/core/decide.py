@@ -7,7 +7,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tidymerge.changes import ChangeSet, Matches, Outcome
+from tidymerge.changes import ChangeSet, Inserts, Matches, Outcome, Updates, asked
 from tidymerge.core.cells import as_array, mask_of, valid
 from tidymerge.core.columns import Converted, constant, spared
 from tidymerge.core.conditions import Conditions, Sides
@@ -328,26 +328,29 @@ def _change_set(
     inserted = _by_given(question, np.flatnonzero(outcomes == Outcome.INSERTED), new_values)
     before = question.existing.values.select(values.column_names).take(pa.array(records))
     new, fresh = values.take(pa.array(updated)), new_values.take(pa.array(inserted))
-    after = {}
-    for name in values.column_names:
-        old = as_array(before[name])
-        kept = pc.if_else(pa.array(changed[name]), as_array(new[name]), old) if name in changed else old
-        after[name] = pa.concat_arrays([kept, as_array(fresh[name])])
+    after = with_changed(before, new, changed)
+    given = {pair.target.name: _given(question, pair, fresh, inserted) for pair in question.pairing.pairs}
+    positions = np.arange(len(updated) + len(inserted))
     return ChangeSet(
         outcomes=outcomes,
         flaws=flaws,
         key=question.pairing.key,
-        incoming=np.r_[updated, inserted],
-        existing=records,
-        after=pa.table(after),
-        before=before,
-        changed=changed,
-        shapes=shapes,
-        positions=np.arange(len(updated) + len(inserted)),
-        given={pair.target.name: _given(question, pair, fresh, inserted) for pair in question.pairing.pairs},
+        updates=Updates(records, updated, positions[: len(updated)], before, after, changed, shapes),
+        inserts=Inserts(inserted, positions[len(updated) :], fresh, given),
         stamps=tuple(pair.target.name for pair in question.pairing.pairs if pair.rule.stamp is not None),
         skips=skips,
     )
+
+
+def with_changed(values: pa.Table, other: pa.Table, changed: Mapping[str, Mask]) -> pa.Table:
+    """The values, with the other ones in their place where a column's mask says so."""
+    columns = {
+        name: pc.if_else(pa.array(changed[name]), as_array(other[name]), as_array(values[name]))
+        if name in changed
+        else values[name]
+        for name in values.column_names
+    }
+    return pa.table(columns)
 
 
 def _given(question: Question, pair: Pair, fresh: pa.Table, rows: Indices) -> Mask:
@@ -390,9 +393,6 @@ def reject(changes: ChangeSet, found: Sequence[Flaw]) -> ChangeSet:
     bad = marked(found, len(changes.outcomes))
     outcomes = changes.outcomes.copy()
     outcomes[bad] = Outcome.REJECTED
-    stays = ~bad[changes.incoming]
-    updates = stays[: changes.updates]
-    leaves = ~bad[changes.leaving_rows]
     goes = ~bad[changes.leaders]
     outcomes[changes.followers[~goes]] = Outcome.REJECTED
     followers, leaders = changes.followers, changes.leaders
@@ -403,18 +403,9 @@ def reject(changes: ChangeSet, found: Sequence[Flaw]) -> ChangeSet:
         followers=followers[goes],
         leaders=leaders[goes],
         skips={why: rows[outcomes[rows] == Outcome.SKIPPED] for why, rows in changes.skips.items()},
-        incoming=changes.incoming[stays],
-        existing=changes.existing[updates],
-        after=changes.after.filter(pa.array(stays)),
-        before=changes.before.filter(pa.array(updates)),
-        changed={name: mask[updates] for name, mask in changes.changed.items()},
-        shapes=changes.shapes[updates],
-        positions=changes.positions[stays],
-        given={name: mask[stays[changes.updates :]] for name, mask in changes.given.items()},
-        leaving=changes.leaving[leaves],
-        leaving_rows=changes.leaving_rows[leaves],
-        departures=changes.departures[leaves],
-        removed=changes.removed.filter(pa.array(leaves)) if changes.deletes else changes.removed,
+        updates=changes.updates.where(~asked(bad, changes.updates.rows)),
+        inserts=changes.inserts.where(~asked(bad, changes.inserts.rows)),
+        removals=changes.removals.where(~asked(bad, changes.removals.rows)),
     )
 
 

@@ -45,9 +45,9 @@ def marks_of(incoming: Incoming, changes: ChangeSet, pairing: Pairing) -> Marks:
     changed = np.full(length, "", object)
     cells: list[MarkedCell] = []
     for pair in pairing.pairs:
-        mask = changes.changed.get(pair.target.name)
+        mask = changes.updates.changed.get(pair.target.name)
         if mask is not None and mask.any():
-            rows = changes.incoming[: changes.updates][mask]
+            rows = changes.updates.rows[mask]
             changed[rows] = np.where(changed[rows] == "", pair.target.name, changed[rows] + ", " + pair.target.name)
             cells += _changed_cells(incoming, changes, pair, mask)
     for flaw in changes.flaws:
@@ -69,9 +69,9 @@ def _source(incoming: Incoming, pair: Pair) -> pa.Array:
 
 
 def _changed_cells(incoming: Incoming, changes: ChangeSet, pair: Pair, mask: np.ndarray) -> list[MarkedCell]:
-    before = as_array(changes.before[pair.target.name]).filter(pa.array(mask))
+    before = as_array(changes.updates.before[pair.target.name]).filter(pa.array(mask))
     texts = shown(before).to_pylist()
-    numbers = incoming.row_numbers[changes.incoming[: changes.updates][mask]].tolist()
+    numbers = incoming.row_numbers[changes.updates.rows[mask]].tolist()
     return [
         MarkedCell(number, source, False, "(blank)" if text is None else text)
         for source in pair.rule.sources

@@ -3,7 +3,7 @@
 Values are the target's own exact text, so that what is written back is what was there, to the last sign.
 """
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from enum import IntEnum
 
@@ -12,9 +12,9 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tidymerge.changes import ChangeSet, Logged, Matches, Outcome
+from tidymerge.changes import ChangeSet, Inserts, Logged, Matches, Outcome, Removals, Updates
 from tidymerge.core.cells import as_array, mask_of, valid
-from tidymerge.core.decide import differs, shapes_of
+from tidymerge.core.decide import differs, shapes_of, with_changed
 from tidymerge.core.order import generations
 from tidymerge.core.rows import marked
 from tidymerge.model import Existing, Flaw, Incoming, Indices, Mask, Pairing, Reason, TableShape
@@ -24,7 +24,7 @@ from tidymerge.run import Run
 
 def touched(changes: Sequence[ChangeSet]) -> list[str]:
     """The columns, keys aside, that the changes write in some existing record."""
-    names = dict.fromkeys(name for part in changes for name, mask in part.changed.items() if mask.any())
+    names = dict.fromkeys(name for part in changes for name in part.updates.columns)
     return list(names)
 
 
@@ -33,25 +33,24 @@ def logged(incoming: Incoming, changes: ChangeSet, before: pa.Table, after: pa.T
 
     `before` has the updated records, `after` the updated and then the new ones, all columns as exact text.
     """
-    updates, inserts, deletes = changes.updates, changes.inserts, changes.deletes
-    total = updates + inserts + deletes
+    updates, inserts, deletes = len(changes.updates), len(changes.inserts), len(changes.removals)
     names = [name for name in after.column_names if name not in key]
     nothing = {name: pa.nulls(deletes, pa.string()) for name in after.column_names}
-    removed = {name: changes.removed[name] if deletes else nothing[name] for name in after.column_names}
+    removed = {name: changes.removals.before[name] if deletes else nothing[name] for name in after.column_names}
     keys = {name: _stacked(after[name], removed[name]) for name in key}
     old, new, masks = {}, {}, {}
     for name in names:
-        changed = changes.changed.get(name, np.zeros(updates, bool))
+        changed = changes.updates.changing(name)
         masks[name] = np.r_[changed, np.zeros(inserts + deletes, bool)]
         was = _only(before[name], changed) if name in before.column_names else pa.nulls(updates, pa.string())
         old[name] = _stacked(was, pa.nulls(inserts, pa.string()), removed[name])
         new[name] = _stacked(_only(after[name], np.r_[changed, np.ones(inserts, bool)]), nothing[name])
-    rows = np.r_[changes.incoming, changes.leaving_rows]
+    rows = np.concatenate([part.rows for part in (changes.updates, changes.inserts, changes.removals)])
     return Logged(
         np.repeat(
             np.array([Outcome.UPDATED, Outcome.INSERTED, Outcome.DELETED], np.uint8), [updates, inserts, deletes]
         ),
-        incoming.row_numbers[rows] if total else rows,
+        incoming.numbers_of(rows),
         pa.table(keys),
         pa.table(old),
         pa.table(new),
@@ -160,27 +159,19 @@ def reversal(
     removed = existing.values.select(names).take(pa.array(found.record[leaving_rows]))
     last = np.argsort(-generations(removed, shape), kind="stable")
     leaving_rows, removed = leaving_rows[last], removed.take(pa.array(last))
-    total = len(restored) + len(again)
+    # A column that the table has got since is left to its default.
+    known = {*log.keys.column_names, *log.before.column_names}
+    given = {name: np.full(len(again), name in known) for name in names}
+    positions = np.arange(len(restored) + len(again) + len(leaving_rows))
+    of_updates, of_inserts, of_removals = np.split(positions, [len(restored), len(restored) + len(again)])
+    after = with_changed(before, old, changed)
     return ChangeSet(
         outcomes=_outcomes(len(log.rows), restored, again, leaving_rows, flaws),
         flaws=tuple(flaws),
         key=pairing.key,
-        incoming=np.r_[restored, again],
-        existing=found.record[restored],
-        after=pa.concat_tables([_with(before, old, changed), fresh]),
-        before=before,
-        changed=changed,
-        shapes=shapes,
-        positions=np.arange(total),
-        # A column that the table has got since is left to its default.
-        given={
-            name: np.full(len(again), name in log.keys.column_names or name in log.before.column_names)
-            for name in names
-        },
-        leaving=found.record[leaving_rows],
-        leaving_rows=leaving_rows,
-        departures=np.arange(total, total + len(leaving_rows)),
-        removed=removed,
+        updates=Updates(found.record[restored], restored, of_updates, before, after, changed, shapes),
+        inserts=Inserts(again, of_inserts, fresh, given),
+        removals=Removals(found.record[leaving_rows], leaving_rows, of_removals, removed),
     )
 
 
@@ -196,17 +187,6 @@ def _outcomes(
     outcomes[restored], outcomes[again], outcomes[leaving] = Outcome.UPDATED, Outcome.INSERTED, Outcome.DELETED
     outcomes[marked(flaws, rows)] = Outcome.REJECTED
     return outcomes
-
-
-def _with(values: pa.Table, other: pa.Table, where: Mapping[str, Mask]) -> pa.Table:
-    """The values, with the other ones in their place where a column's mask says so."""
-    columns = {
-        name: pc.if_else(pa.array(where[name]), as_array(other[name]), as_array(values[name]))
-        if name in where
-        else values[name]
-        for name in values.column_names
-    }
-    return pa.table(columns)
 
 
 def _before(log: Logged, names: Sequence[str]) -> pa.Table:
@@ -236,12 +216,7 @@ def _flaws(found: Comparison, run: Run) -> list[Flaw]:
 
 def shown(changes: ChangeSet) -> ChangeSet:
     """Changes of marked text for people: without the letter at the start of each value. Flaws are so already."""
-    return replace(
-        changes,
-        after=unmarked_table(changes.after),
-        before=unmarked_table(changes.before),
-        removed=unmarked_table(changes.removed),
-    )
+    return changes.with_values(unmarked_table)
 
 
 def unmarked(texts: pa.Array) -> pa.Array:

@@ -13,30 +13,29 @@ from tidymerge.receipt import Example, SampleRow, Touch
 def examples(incoming: Incoming, changes: ChangeSet) -> dict[str, Example]:
     """For each column that changes its first change in row order."""
     found = {}
-    keys = changes.after.select(changes.key)
-    for name, mask in changes.changed.items():
-        if mask.any():
-            positions = mask.nonzero()[0]
-            at = int(positions[changes.incoming[positions].argmin()])
-            key = tuple(key_text(keys.slice(at, 1), [column])[0].as_py() for column in changes.key)
-            row = int(incoming.row_numbers[changes.incoming[at]])
-            before, after = _text(changes.before, name, at), _text(changes.after, name, at)
-            found[name] = Example(row, key, before, after)
+    updates = changes.updates
+    for name in updates.columns:
+        at = np.flatnonzero(updates.changed[name])
+        first = int(at[updates.rows[at].argmin()])
+        key = tuple(key_text(updates.after.slice(first, 1), [column])[0].as_py() for column in changes.key)
+        row = int(incoming.numbers_of(updates.rows[first : first + 1])[0])
+        before, after = _text(updates.before, name, first), _text(updates.after, name, first)
+        found[name] = Example(row, key, before, after)
     return found
 
 
 def first_touches(incoming: Incoming, changes: ChangeSet, most: int) -> list[Touch]:
     """The first touched records in row order, each with the fields that change."""
-    found = [*_written(incoming, changes, most), *_deleted(incoming, changes, most)]
+    found = [touch for some in (_updated, _inserted, _deleted) for touch in some(incoming, changes, most)]
     return sorted(found, key=lambda touch: touch.row)[:most]
 
 
 def _deleted(incoming: Incoming, changes: ChangeSet, most: int) -> list[Touch]:
     """The first of the records that are to be deleted, with what they hold."""
-    numbers = incoming.row_numbers[changes.leaving_rows]
+    numbers = incoming.numbers_of(changes.removals.rows)
     found = []
     for at in np.argsort(numbers, kind="stable")[:most].tolist():
-        held = {name: _text(changes.removed, name, at) for name in changes.removed.column_names}
+        held = _texts(changes.removals.before, at)
         fields = tuple(
             (name, text, None) for name, text in held.items() if text is not None and name not in changes.key
         )
@@ -44,48 +43,48 @@ def _deleted(incoming: Incoming, changes: ChangeSet, most: int) -> list[Touch]:
     return found
 
 
-def _written(incoming: Incoming, changes: ChangeSet, most: int) -> list[Touch]:
-    """The first of the records that are to be updated or inserted."""
-    numbers = incoming.row_numbers[changes.incoming]
-    names = [name for name in changes.after.column_names if name not in changes.key]
-    found = []
+def _updated(incoming: Incoming, changes: ChangeSet, most: int) -> list[Touch]:
+    """The first of the records that are to be updated, with the fields that change."""
+    updates, found = changes.updates, []
+    numbers = incoming.numbers_of(updates.rows)
     for at in np.argsort(numbers, kind="stable")[:most].tolist():
-        is_update = at < changes.updates
-        fields = []
-        for name in names:
-            before = _text(changes.before, name, at) if is_update else None
-            after = _text(changes.after, name, at)
-            if (
-                changes.changed[name][at]
-                if is_update and name in changes.changed
-                else after is not None and not is_update
-            ):
-                fields.append((name, before, after))
-        key = tuple(_text(changes.after, name, at) or "" for name in changes.key)
-        found.append(Touch("updated" if is_update else "inserted", int(numbers[at]), key, tuple(fields)))
+        before, after = _texts(updates.before, at), _texts(updates.after, at)
+        changed = [name for name in after if name not in changes.key and updates.changing(name)[at]]
+        fields = tuple((name, before[name], after[name]) for name in changed)
+        found.append(Touch("updated", int(numbers[at]), tuple(after[name] or "" for name in changes.key), fields))
     return found
 
 
-def sample_rows(incoming: Incoming, changes: ChangeSet, updates: int = 2, inserts: int = 1) -> tuple[SampleRow, ...]:
-    """The first few updated and inserted records in full, in row order."""
-    first = changes.incoming[: changes.updates].argsort()[:updates].tolist()
-    new = range(changes.updates, min(changes.updates + inserts, changes.after.num_rows))
-    return tuple(_sample(incoming, changes, at) for at in (*first, *new))
-
-
-def _sample(incoming: Incoming, changes: ChangeSet, at: int) -> SampleRow:
-    is_update = at < changes.updates
-    fields = tuple(
-        (
-            name,
-            _text(changes.before, name, at) if is_update else None,
-            _text(changes.after, name, at),
-            bool(changes.changed[name][at]) if is_update and name in changes.changed else not is_update,
+def _inserted(incoming: Incoming, changes: ChangeSet, most: int) -> list[Touch]:
+    """The first of the records that are to be inserted, with the fields that have a value."""
+    inserts, found = changes.inserts, []
+    numbers = incoming.numbers_of(inserts.rows)
+    for at in np.argsort(numbers, kind="stable")[:most].tolist():
+        after = _texts(inserts.after, at)
+        fields = tuple(
+            (name, None, text) for name, text in after.items() if text is not None and name not in changes.key
         )
-        for name in changes.after.column_names
-    )
-    row = int(incoming.row_numbers[changes.incoming[at]])
-    return SampleRow(row, "updated" if is_update else "inserted", fields)
+        found.append(Touch("inserted", int(numbers[at]), tuple(after[name] or "" for name in changes.key), fields))
+    return found
+
+
+def sample_rows(incoming: Incoming, changes: ChangeSet, most: tuple[int, int] = (2, 1)) -> tuple[SampleRow, ...]:
+    """The first few updated and inserted records in full, in row order; `most` says how many of each."""
+    updates, inserts = changes.updates, changes.inserts
+    found = []
+    for at in updates.rows.argsort()[: most[0]].tolist():
+        before, after = _texts(updates.before, at), _texts(updates.after, at)
+        fields = tuple((name, before[name], text, bool(updates.changing(name)[at])) for name, text in after.items())
+        found.append(SampleRow(int(incoming.numbers_of(updates.rows)[at]), "updated", fields))
+    for at in range(min(most[1], len(inserts))):
+        fields = tuple((name, None, text, True) for name, text in _texts(inserts.after, at).items())
+        found.append(SampleRow(int(incoming.numbers_of(inserts.rows)[at]), "inserted", fields))
+    return tuple(found)
+
+
+def _texts(table: pa.Table, at: int) -> dict[str, str | None]:
+    """One record, for people."""
+    return {name: _text(table, name, at) for name in table.column_names}
 
 
 def _text(table: pa.Table, name: str, at: int) -> str | None:

@@ -139,17 +139,17 @@ class FileTarget:
         """Remember which rows are meant, and see whether the file can hold the new values."""
         rows = as_array(existing.places[_ROW]).to_numpy()
         self._pairing = {column.name: column for column in pairing.columns}
-        self._note_rows(changes.positions, np.r_[rows[changes.existing], np.full(changes.inserts, -1)])
-        self._note_rows(changes.departures, rows[changes.leaving])
+        updates, inserts, removals = changes.updates, changes.inserts, changes.removals
+        self._note_rows(updates.positions, rows[updates.records])
+        self._note_rows(removals.positions, rows[removals.records])
         refused: dict[int, str] = {}
-        updates = changes.updates
         for column in pairing.columns:
-            texts = self._file.spelled(as_array(changes.after[column.name]), column)
-            touched = np.flatnonzero(changes.changed.get(column.name, np.zeros(updates, bool)))
-            old = self._file.unwritable(texts.take(pa.array(touched)), rows[changes.existing[touched]], column)
-            refused |= {int(changes.positions[touched[index]]): why for index, why in old.items()}
-            new = self._file.unwritable(texts[updates:], None, column)
-            refused |= {int(changes.positions[updates + index]): why for index, why in new.items()}
+            touched = np.flatnonzero(updates.changing(column.name))
+            texts = self._file.spelled(as_array(updates.after[column.name]).take(pa.array(touched)), column)
+            old = self._file.unwritable(texts, rows[updates.records[touched]], column)
+            refused |= {int(updates.positions[touched[index]]): why for index, why in old.items()}
+            new = self._file.unwritable(self._file.spelled(as_array(inserts.after[column.name]), column), None, column)
+            refused |= {int(inserts.positions[index]): why for index, why in new.items()}
         return [Refusal(position, why) for position, why in refused.items()]
 
     def _note_rows(self, positions: Indices, rows: Indices) -> None:
@@ -182,48 +182,47 @@ class FileTarget:
         """The rows of staged updates as they stand, as text; once `written`, as they will, also those inserted."""
         names = [column.name for column in columns]
         if written:
-            return self._new_texts(changes, names)
+            return pa.concat_tables(self._new_texts(changes, names))
         return self._file.texts(names, self._updated(changes))
 
     def _updated(self, changes: ChangeSet) -> Indices:
         """The rows that are updated."""
-        rows: Indices = self._row_at[changes.positions[: changes.updates]]
+        rows: Indices = self._row_at[changes.updates.positions]
         return rows
 
-    def _new_texts(self, changes: ChangeSet, names: Sequence[str]) -> pa.Table:
-        """Columns of the updated and then of the new rows, as they are to be."""
+    def _new_texts(self, changes: ChangeSet, names: Sequence[str]) -> tuple[pa.Table, pa.Table]:
+        """Columns of the updated and of the new rows, as they are to be."""
+        updates, inserts = changes.updates, changes.inserts
         stored = self._file.texts(names, self._updated(changes))
-        found = {}
-        for column in self._file.columns:
-            if column.name not in names:
-                continue
-            old, fresh = as_array(stored[column.name]), pa.nulls(changes.inserts, pa.string())
-            if column.name in changes.after.column_names:
-                texts = self._file.spelled(as_array(changes.after[column.name]), self._pairing[column.name])
-                fresh = texts[changes.updates :]
-                if column.name in changes.changed:
-                    old = pc.if_else(pa.array(changes.changed[column.name]), texts[: changes.updates], old)
-            found[column.name] = pa.concat_arrays([old, fresh])
-        return pa.table(found)
+        updated, new = {}, {}
+        for name in [column.name for column in self._file.columns if column.name in names]:
+            old = as_array(stored[name])
+            if name in updates.changed:
+                texts = self._file.spelled(as_array(updates.after[name]), self._pairing[name])
+                old = pc.if_else(pa.array(updates.changed[name]), texts, old)
+            updated[name] = old
+            fresh = pa.nulls(len(inserts), pa.string())
+            if name in inserts.after.column_names:
+                fresh = self._file.spelled(as_array(inserts.after[name]), self._pairing[name])
+            new[name] = fresh
+        return pa.table(updated), pa.table(new)
 
     def write(self, changes: ChangeSet) -> Written:
         """Take the changes over; they are written together when they are first read back."""
         self._changes.append(changes)
-        return Written(changes.updates, changes.inserts, changes.deletes)
+        return Written(len(changes.updates), len(changes.inserts), len(changes.removals))
 
     @cached_property
     def _edits(self) -> Edits:
         everything = [column.name for column in self._file.columns]
-        touched = {name for changes in self._changes for name, mask in changes.changed.items() if mask.any()}
+        touched = {name for changes in self._changes for name in changes.updates.columns}
         names = [name for name in everything if name in touched]
         rows = np.concatenate([self._updated(changes) for changes in self._changes])
         texts = [self._new_texts(changes, everything) for changes in self._changes]
-        cells = pa.concat_tables(
-            [table.select(names).slice(0, c.updates) for table, c in zip(texts, self._changes, strict=True)]
-        )
-        added = pa.concat_tables([table.slice(c.updates) for table, c in zip(texts, self._changes, strict=True)])
+        cells = pa.concat_tables([updated.select(names) for updated, _ in texts])
+        added = pa.concat_tables([new for _, new in texts])
         order = np.argsort(rows, kind="stable")
-        leaving = np.sort(np.concatenate([self._row_at[changes.departures] for changes in self._changes]))
+        leaving = np.sort(np.concatenate([self._row_at[changes.removals.positions] for changes in self._changes]))
         joint = self._file.joint(np.union1d(rows, leaving))
         return Edits(rows[order], cells.take(pa.array(order)), leaving, added, joint)
 
@@ -238,7 +237,8 @@ class FileTarget:
         if not self._changes:
             return self._file.values(pairing.columns, np.zeros(0, np.int64)).values
         at = self._places(changes)
-        wanted = self._new_texts(changes, [column.name for column in self._file.columns if not column.generated])
+        kept = [column.name for column in self._file.columns if not column.generated]
+        wanted = pa.concat_tables(self._new_texts(changes, kept))
         found = self._after.texts(wanted.column_names, at)
         for name in wanted.column_names:
             if not as_array(found[name]).equals(as_array(wanted[name])):
@@ -251,17 +251,17 @@ class FileTarget:
         for other in self._changes:
             if other is changes or np.array_equal(other.positions, changes.positions):
                 break
-            before += other.inserts
-        new = self._edits.new_places[before : before + changes.inserts]
+            before += len(other.inserts)
+        new = self._edits.new_places[before : before + len(changes.inserts)]
         both: Indices = np.r_[self._edits.new_place(self._updated(changes)), new]
         return both
 
     def remaining(self, changes: ChangeSet) -> int:
         """How many rows of the deleted keys are still there."""
-        if not changes.deletes:
+        if not len(changes.removals):
             return 0
         exact = [column.as_stored() for column in self._file.columns if column.name in changes.key]
-        keys = changes.removed.select([column.name for column in exact])
+        keys = changes.removals.before.select([column.name for column in exact])
         codes = code_keys(keys, self._after.find(exact, exact, keys).values, exact)
         return int((match(codes).times > 0).sum())
 

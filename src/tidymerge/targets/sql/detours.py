@@ -61,7 +61,7 @@ def emptied(stage: Stage, key: ForeignKey) -> str | None:
 
 def detours_for(stage: Stage, changes: ChangeSet, key: Sequence[str]) -> Detours:
     """How the changes get past each other. Those for which there is no way are among `hindrances` already."""
-    changed = {name for name, mask in changes.changed.items() if mask.any()}
+    changed = set(changes.updates.columns)
     asides = []
     for names in _unique(stage, key, changed):
         wanted = _wanted(stage, names)
@@ -70,19 +70,19 @@ def detours_for(stage: Stage, changes: ChangeSet, key: Sequence[str]) -> Detours
             asides.append(Aside(aside[0], wanted[:, 1], aside[1]))
     last = _filled_last(stage, changes, changed)
     for name in last:
-        mask = changes.changed.get(name, np.zeros(changes.updates, bool))
+        mask = changes.updates.changing(name)
         if mask.any():
-            asides.append(Aside(name, changes.positions[: changes.updates][mask], "NULL"))
+            asides.append(Aside(name, changes.updates.positions[mask], "NULL"))
     return Detours(tuple(asides), last)
 
 
 def _filled_last(stage: Stage, changes: ChangeSet, changed: AbstractSet[str]) -> tuple[str, ...]:
     """The columns that refer to records of the same table whose keys come into being, or change, by these changes."""
     found = []
-    fresh = changes.after.slice(changes.updates)
+    inserts = changes.inserts
     for key in own_keys(stage):
         moves = not changed.isdisjoint(key.referred)
-        if (moves or (changes.inserts and is_circle(fresh, key).any())) and (name := emptied(stage, key)):
+        if (moves or (len(inserts) and is_circle(inserts.after, key).any())) and (name := emptied(stage, key)):
             found.append(name)
     return tuple(dict.fromkeys(found))
 
@@ -228,13 +228,12 @@ def _left_behind(stage: Stage, key: ForeignKey) -> list[Violation]:
 
 def circles(changes: ChangeSet, stage: Stage) -> Indices:
     """New records that refer to each other in a circle by columns that can't be empty even for a while."""
-    fresh = changes.after.slice(changes.updates)
-    found = np.zeros(changes.inserts, bool)
-    for key in own_keys(stage) if changes.inserts else ():
+    inserts = changes.inserts
+    found = np.zeros(len(inserts), bool)
+    for key in own_keys(stage) if len(inserts) else ():
         if emptied(stage, key) is None:
-            found |= is_circle(fresh, key)
-    at: Indices = changes.positions[changes.updates :][found]
-    return at
+            found |= is_circle(inserts.after, key)
+    return inserts.positions[found]
 
 
 def in_circle(positions: Indices, stage: Stage) -> list[Violation]:

@@ -4,7 +4,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 
 import numpy as np
 
-from tidymerge.changes import ChangeSet
+from tidymerge.changes import Inserts
 from tidymerge.model import Indices, Mask
 from tidymerge.targets.sql.database import POSITION, quoted
 
@@ -26,10 +26,10 @@ def between(low: int, high: int) -> str:
     return f"s.{quoted(POSITION)} BETWEEN {low:d} AND {high:d}"
 
 
-def patterns(changes: ChangeSet) -> Indices:
+def patterns(inserts: Inserts) -> Indices:
     """A number for each new record, equal for those that give the same columns."""
-    pattern = np.zeros(changes.inserts, np.int64)
-    for mask in changes.given.values():
+    pattern = np.zeros(len(inserts), np.int64)
+    for mask in inserts.given.values():
         if not mask.all():
             pattern = np.unique(pattern * 2 + mask, return_inverse=True)[1].astype(np.int64)
     return pattern

@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 
 from tidymerge.address import is_server, parse
-from tidymerge.changes import ChangeSet, Violation
+from tidymerge.changes import ChangeSet, Removals, Violation
 from tidymerge.core.cells import as_array
 from tidymerge.core.match import fold_text
 from tidymerge.core.told import declared
@@ -201,38 +201,39 @@ class SqlTarget:
     def stage(self, changes: ChangeSet, existing: Existing, pairing: Pairing) -> list[Refusal]:
         """Put decided changes into the staging table, and lock the records that they update."""
         stage = self._noted(self._opened(pairing), changes)
-        places = existing.places.take(pa.array(changes.existing))
+        updates, inserts = changes.updates, changes.inserts
+        places = existing.places.take(pa.array(updates.records))
         located = pa.table(
             {
-                name: pa.concat_arrays([as_array(places[name]), pa.nulls(changes.inserts, places[name].type)])
+                name: pa.concat_arrays([as_array(places[name]), pa.nulls(len(inserts), places[name].type)])
                 for name in places.column_names
             }
         )
-        first = int(changes.positions[0]) if len(changes.positions) else 0
         refusals = []
-        if len(changes.positions):
-            refusals = self._database.fill_stage(Staged(pairing.columns, changes.after, located, first))
+        if len(updates) or len(inserts):
+            values = pa.concat_tables([updates.after, inserts.after])
+            first = int(np.r_[updates.positions, inserts.positions][0])
+            refusals = self._database.fill_stage(Staged(pairing.columns, values, located, first))
         self._database.close_stage()
         if self._write and self._database.locking:
-            stays = ~np.isin(changes.positions[: changes.updates], [refusal.position for refusal in refusals])
-            at = changes.positions[: changes.updates][stays]
-            self._lock(stage, stage.table, at, existing, changes.existing[stays], pairing)
-        if changes.deletes:
-            refusals += self._stage_leaving(stage, changes, existing, pairing)
+            stays = ~np.isin(updates.positions, [refusal.position for refusal in refusals])
+            self._lock(stage, stage.table, updates.positions[stays], existing, updates.records[stays], pairing)
+        if len(changes.removals):
+            refusals += self._stage_leaving(stage, changes.removals, existing, pairing)
         return refusals
 
-    def _stage_leaving(self, stage: Stage, changes: ChangeSet, existing: Existing, pairing: Pairing) -> list[Refusal]:
+    def _stage_leaving(self, stage: Stage, removals: Removals, existing: Existing, pairing: Pairing) -> list[Refusal]:
         """Put records to delete, with their keys, into a staging table of their own, and lock them."""
         if stage.leaving is None:
             table = self._database.open_stage(pairing.key_columns, self._placed_by(pairing.key_columns), LEAVING)
             stage = self._stage = replace(stage, leaving=table)
-        located = existing.places.take(pa.array(changes.leaving))
-        keys = changes.removed.select(pairing.key)
-        first = int(changes.departures[0])
+        located = existing.places.take(pa.array(removals.records))
+        keys = removals.before.select(pairing.key)
+        first = int(removals.positions[0])
         refusals = self._database.fill_stage(Staged(pairing.key_columns, keys, located, first), LEAVING)
         self._database.close_stage(LEAVING)
         if self._write and self._database.locking:
-            self._lock(stage, stage.leaving or "", changes.departures, existing, changes.leaving, pairing)
+            self._lock(stage, stage.leaving or "", removals.positions, existing, removals.records, pairing)
         return refusals
 
     def _opened(self, pairing: Pairing) -> Stage:
@@ -245,7 +246,7 @@ class SqlTarget:
 
     def _noted(self, stage: Stage, changes: ChangeSet) -> Stage:
         """The stage, which knows what these changes touch that others may refer to."""
-        changed = stage.changed | {name for name, mask in changes.changed.items() if mask.any()}
+        changed = stage.changed | set(changes.updates.columns)
         keys = {name for names in (self._shape.primary_key, *self._shape.unique) for name in names}
         referring = stage.referring
         if changed & keys and not stage.changed & keys:
@@ -306,8 +307,7 @@ class SqlTarget:
         assert self._stage is not None  # noqa: S101 - the flow stages before it writes
         writer = Writer(self._stage, self._table, changes.key, alone=self._alone)
         written = writer.write(changes)
-        touched = [name for name, mask in changes.changed.items() if mask.any()]
-        self._displaced |= writer.displaces(touched)
+        self._displaced |= writer.displaces(changes.updates.columns)
         return written
 
     def read_back(self, changes: ChangeSet, pairing: Pairing) -> pa.Table:
@@ -317,10 +317,11 @@ class SqlTarget:
     def remaining(self, changes: ChangeSet) -> int:
         """How many of the deleted records are still there."""
         assert self._stage is not None  # noqa: S101
-        if not changes.deletes:
+        removals = changes.removals
+        if not len(removals):
             return 0
         source = f"FROM {self._stage.leaving} s {self._database.join} {self._table} t ON {self._same_key(changes)}"
-        there = between(changes.departures[0], changes.departures[-1])
+        there = between(removals.positions[0], removals.positions[-1])
         return int(numbers(self._database.read, f"SELECT count(*) AS n {source} WHERE {there}")[0])
 
     @property
@@ -336,13 +337,13 @@ class SqlTarget:
     ) -> pa.Table:
         """The records of staged changes as they stand before or after they are `written`, in order."""
         assert self._stage is not None  # noqa: S101
-        same_key, at, updates = self._same_key(changes), changes.positions, changes.updates
+        same_key = self._same_key(changes)
         found = []
-        if updates:
+        if len(changes.updates):
             same = same_key if written and self._displaced else self._stage.same_place
-            found.append(self._at(same, at[:updates], columns, join))
-        if changes.inserts and written:
-            found.append(self._at(same_key, at[updates:], columns, join))
+            found.append(self._at(same, changes.updates.positions, columns, join))
+        if len(changes.inserts) and written:
+            found.append(self._at(same_key, changes.inserts.positions, columns, join))
         empty = pa.table({column.name: pa.nulls(0, column.type.arrow) for column in columns})
         return pa.concat_tables(found) if found else empty
 

@@ -9,7 +9,7 @@ from tidymerge.changes import ChangeSet
 from tidymerge.core.decide import reject
 from tidymerge.core.order import generations, is_circle
 from tidymerge.errors import TargetChanged
-from tidymerge.model import Flaw, Indices, Reason
+from tidymerge.model import Flaw, Reason
 from tidymerge.ports import Refusal, Written
 from tidymerge.targets.sql.database import ConstraintBroken, quoted
 from tidymerge.targets.sql.detours import NONE, Detours, detours_for, emptied, own_keys
@@ -68,7 +68,7 @@ class Writer:
         """The changes that break a constraint now that others are out."""
         late: dict[int, str] = {}
         for violation in self.stage.violations(self.key):
-            at = violation.positions[np.isin(violation.positions, np.r_[changes.positions, changes.departures])]
+            at = violation.positions[np.isin(violation.positions, changes.positions)]
             late |= dict.fromkeys(at.tolist(), f"expected {violation.wanted}")
         return [Refusal(position, why) for position, why in late.items()]
 
@@ -84,7 +84,7 @@ class Writer:
         inserted = self._inserted(changes) if own_parents else 0
         updated = 0
         later: list[tuple[list[str], int, int, bool]] = []
-        for names, low, high in runs(changes.shapes, changes.positions[: changes.updates], changes.changed):
+        for names, low, high in runs(changes.updates.shapes, changes.updates.positions, changes.updates.changed):
             first = [name for name in names if name not in last]
             if first:
                 updated += self._narrowed(low, high, Statement(self._update, first))
@@ -101,21 +101,23 @@ class Writer:
         return updated, inserted, deleted
 
     def _deleted(self, changes: ChangeSet) -> int:
-        if not changes.deletes:
+        removals = changes.removals
+        if not len(removals):
             return 0
         for key in own_keys(self.stage):
             # Tested row by row, a record that is its own parent stands in its own way.
-            circle = is_circle(changes.removed, key, or_itself=self.stage.database.row_by_row)
+            circle = is_circle(removals.before, key, or_itself=self.stage.database.row_by_row)
             name = emptied(self.stage, key)
-            for low, high in stretches(changes.departures[circle]) if name else ():
+            for low, high in stretches(removals.positions[circle]) if name else ():
                 self._narrowed(low, high, Statement(self._let_go, (name or "",)))
         # Children first, a statement for each generation: MariaDB tests foreign keys row by row.
-        levels = generations(changes.removed, self.stage.shape)
-        found = runs(levels, changes.departures, {})
+        levels = generations(removals.before, self.stage.shape)
+        found = runs(levels, removals.positions, {})
         return sum(self._narrowed(low, high, Statement(self._delete, ())) for _, low, high in found)
 
     def _inserted(self, changes: ChangeSet) -> int:
-        found = runs(patterns(changes), changes.positions[changes.updates :], changes.given)
+        inserts = changes.inserts
+        found = runs(patterns(inserts), inserts.positions, inserts.given)
         return sum(
             self._narrowed(low, high, Statement(self._insert, [n for n in names if n not in self.detours.last]))
             for names, low, high in found
@@ -123,7 +125,8 @@ class Writer:
 
     def _fill_new(self, changes: ChangeSet) -> None:
         """Fill the columns of new records that were left empty at first."""
-        for names, low, high in runs(patterns(changes), changes.positions[changes.updates :], changes.given):
+        inserts = changes.inserts
+        for names, low, high in runs(patterns(inserts), inserts.positions, inserts.given):
             last = [name for name in names if name in self.detours.last]
             if last:
                 self._narrowed(low, high, Statement(self._fill, last))
@@ -194,8 +197,5 @@ class Writer:
 
 def _without(changes: ChangeSet, refused: Sequence[Refusal]) -> ChangeSet:
     """The changes without those at the refused positions."""
-    out = [refusal.position for refusal in refused]
-    rows: Indices = np.r_[
-        changes.incoming[np.isin(changes.positions, out)], changes.leaving_rows[np.isin(changes.departures, out)]
-    ]
+    rows = changes.rows_at([refusal.position for refusal in refused])
     return reject(changes, [Flaw(Reason.REFUSED, rows, "")]) if len(rows) else changes
