@@ -11,8 +11,7 @@ import pyarrow as pa
 
 from tidymerge.changes import Inserts, Updates
 from tidymerge.core import account
-from tidymerge.core.cells import as_array
-from tidymerge.core.decide import differs
+from tidymerge.core.cells import as_array, differs
 from tidymerge.core.reverse import logged, touched
 from tidymerge.core.words import plural
 from tidymerge.deciding import Decided, Part, reject_refusals

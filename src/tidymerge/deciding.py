@@ -11,16 +11,18 @@ import pyarrow.compute as pc
 from tidymerge.changes import ChangeSet, Tally
 from tidymerge.core import account, caution
 from tidymerge.core.brakes import brakes
-from tidymerge.core.cells import as_array
+from tidymerge.core.cells import as_array, differs
+from tidymerge.core.change_set import reject
 from tidymerge.core.columns import Converted, Surroundings, convert, used_columns
 from tidymerge.core.conditions import Conditions, compile_conditions, resolved, rows_to_skip
 from tidymerge.core.constraints import dropped, flaws_of, refused
-from tidymerge.core.decide import Question, decide, differs, reject
+from tidymerge.core.decide import decide
 from tidymerge.core.fill import merged_notes
 from tidymerge.core.limits import doubts, exceeded
 from tidymerge.core.lookup import LookUp
 from tidymerge.core.mapping import pair_columns, target_name
 from tidymerge.core.match import code_keys, match
+from tidymerge.core.question import Question
 from tidymerge.core.view import mapping_view
 from tidymerge.core.words import plural
 from tidymerge.errors import BadOption

@@ -174,3 +174,16 @@ def by_distinct(texts: pa.Array, work: Callable[[str], object], kind: pa.DataTyp
     """`work` for each distinct text, spread over the rows that have it."""
     coded = texts.dictionary_encode()
     return pa.array([work(text) for text in coded.dictionary.to_pylist()], kind).take(coded.indices)
+
+
+def differs(one: pa.Array, other: pa.Array) -> Mask:
+    """Where two arrays of one type differ, null being equal to null alone."""
+    same = mask_of(pc.equal(one, other))
+    return ~(same | (~valid(one) & ~valid(other)))
+
+
+def mask_at(rows: Indices, length: int) -> Mask:
+    """A mask of that length, true at some rows."""
+    mask = np.zeros(length, bool)
+    mask[rows] = True
+    return mask

@@ -13,8 +13,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.changes import ChangeSet, Inserts, Logged, Matches, Outcome, Removals, Updates
-from tidymerge.core.cells import as_array, mask_of, valid
-from tidymerge.core.decide import differs, shapes_of, with_changed
+from tidymerge.core.cells import as_array, differs, mask_of, valid
+from tidymerge.core.change_set import shapes_of, with_changed
 from tidymerge.core.order import generations
 from tidymerge.core.rows import marked
 from tidymerge.model import Existing, Flaw, Incoming, Indices, Mask, Pairing, Reason, TableShape

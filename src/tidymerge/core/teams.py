@@ -7,7 +7,7 @@ import numpy as np
 import pyarrow as pa
 
 from tidymerge.changes import Matches
-from tidymerge.core.cells import as_array
+from tidymerge.core.cells import as_array, mask_at
 from tidymerge.core.columns import Converted
 from tidymerge.core.match import KeyCodes, repeats
 from tidymerge.core.rows import Told
@@ -39,12 +39,12 @@ class Team:
     @property
     def mask(self) -> Mask:
         """All rows of a team."""
-        return _mask(np.r_[self.rows, np.array(list(self.members), np.int64)], self.length)
+        return mask_at(np.r_[self.rows, np.array(list(self.members), np.int64)], self.length)
 
     @property
     def follows(self) -> Mask:
         """The rows that follow another."""
-        return _mask(self.rows, self.length)
+        return mask_at(self.rows, self.length)
 
     def may_change(self, column: str) -> Mask:
         """The rows whose instruction lets them change a column; a leader may change what any of its team may."""
@@ -55,12 +55,6 @@ class Team:
         for leader, rows in self.members.items():
             allowed[leader] = any(column in self.columns[row] for row in rows)
         return allowed
-
-
-def _mask(rows: Indices, length: int) -> Mask:
-    mask = np.zeros(length, bool)
-    mask[rows] = True
-    return mask
 
 
 def team_up(codes: KeyCodes, told: Told, matches: Matches) -> Team:

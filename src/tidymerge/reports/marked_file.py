@@ -18,9 +18,8 @@ from openpyxl.utils import get_column_letter
 from openpyxl.worksheet.worksheet import Worksheet
 
 from tidymerge.changes import Outcome
-from tidymerge.core.cells import as_array
+from tidymerge.core.cells import as_array, differs
 from tidymerge.core.column_names import column_names
-from tidymerge.core.decide import differs
 from tidymerge.core.marks import Marks, status
 from tidymerge.core.mended import GUARDED, MARKS
 from tidymerge.core.tidy import guard

@@ -14,8 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.address import Address
-from tidymerge.core.cells import as_array, mask_of, valid
-from tidymerge.core.decide import differs
+from tidymerge.core.cells import as_array, differs, mask_of, valid
 from tidymerge.core.tidy import is_guarded
 from tidymerge.errors import NoRows, SourceError, TargetUnreadable, WriteRefused
 from tidymerge.model import ColumnType, Indices, TargetColumn

@@ -10,8 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.address import Address
-from tidymerge.core.cells import as_array, only_bytes
-from tidymerge.core.decide import differs
+from tidymerge.core.cells import as_array, differs, only_bytes
 from tidymerge.errors import TargetError, TargetLocked
 from tidymerge.model import ColumnType, Existing, ForeignKey, Indices, Kind, TableShape, TargetColumn
 from tidymerge.ports import Refusal

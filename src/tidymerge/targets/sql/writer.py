@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from tidymerge.changes import ChangeSet
-from tidymerge.core.decide import reject
+from tidymerge.core.change_set import reject
 from tidymerge.core.order import generations, is_circle
 from tidymerge.errors import TargetChanged
 from tidymerge.model import Flaw, Reason
