@@ -27,8 +27,9 @@ def without_log() -> None:
     import numpy as np
     import pyarrow as pa
 
-    from tidymerge import committing, flow
     from tidymerge.history.folder import FolderRecording
+    from tidymerge.run import commit as committing
+    from tidymerge.run import flow
     from tidymerge.targets.sql import SqlTarget
 
     def nothing_read(_: SqlTarget, changes, columns, *, written: bool = False) -> pa.Table:

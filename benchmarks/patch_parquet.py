@@ -39,7 +39,7 @@ def make(path: Path) -> None:
 def writing(path: Path, incoming: Path, *, whole: bool) -> float:
     """The seconds that a load spends on writing the new file."""
     import tidymerge
-    from tidymerge.targets.files import parquet
+    from tidymerge.formats.parquet import rows as parquet
 
     write, row_groups, took = parquet.ParquetRows._write, parquet.RowGroups, [0.0]  # noqa: SLF001 - taken apart here
     parquet._MOST_PATCHED = 1.0  # noqa: SLF001 - whatever the product would do

@@ -6,9 +6,8 @@ import re
 import shlex
 import subprocess
 import sys
+from graphlib import TopologicalSorter
 from pathlib import Path
-
-import pytest
 
 import tidymerge
 from tidymerge import errors
@@ -17,29 +16,15 @@ from tidymerge.job import file as job
 
 ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src" / "tidymerge"
-# What each part may import of our own and, for the core, of others'. Source: section 7 of the design.
-OWN = {
-    "core": {"model", "changes", "errors", "core", "receipt", "rules", "run"},
-    "history": {"on_disk", "settings", "model", "changes", "errors", "core", "receipt", "receipt_form", "run"}
-    | {"history"},
-    # The database sources share their connections with the targets.
-    "sources": {"ports", "settings", "model", "changes", "errors", "address", "core", "sources", "targets"},
-    "targets": {"on_disk", "ports", "settings", "model", "changes", "errors", "address", "core", "sources", "targets"},
-    "job": {"sources", "model", "changes", "errors", "core", "job", "rules"},
-    "reports": {
-        "on_disk",
-        "model",
-        "changes",
-        "errors",
-        "receipt",
-        "receipt_form",
-        "reports",
-        "address",
-        "core",
-        "run",
-    },
-}
+# The rooms from the ground up: none imports one above it. Source: docs/architecture.md.
+LAYERS = (
+    "errors", "settings", "on_disk", "address", "model", "ports",
+    "core.words", "core.naming", "core.tidy", "core.match", "core.expressions", "core.decide", "core.account",
+    "core.undo", "core.infer", "core.warn", "core.explain",
+    "formats", "databases", "sources", "targets", "job", "history", "reports", "run", "demo", "cli", "__init__",
+)  # fmt: skip
 CORE_MAY_USE = {"numpy", "pyarrow", "sqlglot"}
+MODULES = {".".join(path.relative_to(SOURCE).with_suffix("").parts).removesuffix(".__init__"): path for path in SOURCE.rglob("*.py")}  # fmt: skip
 
 
 def imports(path):
@@ -55,18 +40,55 @@ def imports(path):
         if isinstance(node, ast.Import):
             yield from (alias.name for alias in node.names)
         elif isinstance(node, ast.ImportFrom):
-            yield node.module if node.module != "tidymerge" else f"tidymerge.{node.names[0].name}"
+            for alias in node.names:
+                whole = f"{node.module}.{alias.name}"
+                yield whole if whole.removeprefix("tidymerge.") in MODULES else node.module
 
 
-@pytest.mark.parametrize("part", sorted(OWN))
-def test_each_part_imports_only_what_it_may(part):
-    for path in (SOURCE / part).rglob("*.py"):
+def own_imports():
+    """Pairs of modules of ours: one, and one that it imports."""
+    for module, path in MODULES.items():
         for name in imports(path):
-            top, _, rest = name.partition(".")
-            if top == "tidymerge":
-                assert rest.partition(".")[0] in OWN[part], f"{path} imports {name}"
-            elif part == "core":
-                assert top in CORE_MAY_USE | set(sys.stdlib_module_names), f"{path} imports {name}"
+            if name.startswith("tidymerge."):
+                yield module, name.removeprefix("tidymerge.")
+
+
+def layer(module):
+    """The room that a module is in; `core` has several."""
+    return ".".join(module.split(".")[: 2 if module.startswith("core.") else 1])
+
+
+def test_no_room_imports_one_above_it():
+    for module, imported in own_imports():
+        if module != "core":  # which is only a name
+            one, other = LAYERS.index(layer(module)), LAYERS.index(layer(imported))
+            assert other <= one, f"{module} imports {imported}, which is above it"
+    assert {layer(module) for module in MODULES} - {"core"} == set(LAYERS)
+
+
+def test_packages_import_each_other_in_no_circle():
+    graph = {}
+    for module, imported in own_imports():
+        one, other = (
+            name if MODULES[name].name == "__init__.py" else name.rpartition(".")[0] for name in (module, imported)
+        )
+        if one != other:
+            graph.setdefault(one, set()).add(other)
+    assert len(graph) > 20
+    TopologicalSorter(graph).prepare()  # CycleError shows the circle
+
+
+def test_the_core_is_pure():
+    for path in (SOURCE / "core").rglob("*.py"):
+        others = {name.partition(".")[0] for name in imports(path)} - {"tidymerge"}
+        assert others <= CORE_MAY_USE | set(sys.stdlib_module_names), path
+        assert not others & {"os", "socket", "subprocess", "pathlib", "io", "logging", "time"}, path
+
+
+def test_rooms_are_small_enough_to_be_read():
+    assert len(list(SOURCE.glob("*.py"))) <= 5
+    for path in SOURCE.rglob("*.py"):
+        assert path.read_text("utf-8").count("\n") < 430, path
 
 
 def test_only_the_command_line_prints():
@@ -104,8 +126,8 @@ def test_every_error_is_in_the_tree_and_in_the_documents():
 
 
 def test_drivers_errors_have_a_place_and_an_unknown_one_is_still_a_sentence():
-    from tidymerge.targets.sql.database import ConstraintBroken
-    from tidymerge.targets.sqlite.session import translated
+    from tidymerge.databases.contract.database import ConstraintBroken
+    from tidymerge.databases.sqlite.session import translated
 
     for said, kind in {
         "IO: Failed to step query: database is locked": errors.TargetLocked,

@@ -316,8 +316,8 @@ def test_a_temporary_folder_that_can_not_be_used_is_named(run, hives, folder):
         )
         assert (ended.status, "no-room" in ended.err, "TMPDIR" in ended.err) == (1, True, True), ended.err
     full = (
-        "import errno, os\nfrom tidymerge import splitting\nfrom tidymerge.cli.app import main\n"
-        "def full(*_):\n    raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))\nsplitting._Spill.add = full\nmain()"
+        "import errno, os\nfrom tidymerge.run import split\nfrom tidymerge.cli.app import main\n"
+        "def full(*_):\n    raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))\nsplit._Spill.add = full\nmain()"
     )
     rows = [GOOD[0], *(["X", at, "red"] for at in range(100))]
     small = {"TIDYMERGE_LARGE_FILE": "1", "TIDYMERGE_ROWS_AT_ONCE": "10"}
@@ -330,7 +330,7 @@ def test_what_a_killed_run_left_in_the_temporary_folder_goes_with_the_next(run, 
     place = folder / "tmp"
     place.mkdir()
     killed = (
-        "import os, signal\nfrom tidymerge import flow\nfrom tidymerge.cli.app import main\n"
+        "import os, signal\nfrom tidymerge.run import flow\nfrom tidymerge.cli.app import main\n"
         "flow.decide_all = lambda *_: os.kill(os.getpid(), signal.SIGKILL)\nmain()"
     )
     text_file(folder / "good.csv", GOOD)

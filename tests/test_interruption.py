@@ -9,10 +9,10 @@ from conftest import database, stored, text_file
 
 _STOP_AT = """
 import os, signal, sys
-from tidymerge import recording
+from tidymerge.run import record
 from tidymerge.history import folder
 from tidymerge.targets.sql import target
-from tidymerge.targets.sqlite import session
+from tidymerge.databases.sqlite import session
 from tidymerge.cli.app import main
 where, number = {!r}, {}
 owner, name, when = {{
@@ -24,7 +24,7 @@ owner, name, when = {{
     "before the commit": (session.Session, "commit", "before"),
     "after the commit": (session.Session, "commit", "after"),
     "before the log is settled": (folder.FolderRecording, "settle", "before"),
-    "while an earlier run is looked at": (recording, "committed", "before"),
+    "while an earlier run is looked at": (record, "committed", "before"),
 }}[where]
 original = getattr(owner, name)
 def stopping(*arguments, **options):

@@ -25,7 +25,7 @@ import servers
 import tidymerge
 from conftest import NO_LIMITS, text_file
 from strategies import LONG
-from tidymerge.past import past_runs
+from tidymerge.run.past import past_runs
 
 ROWS = 3000 if LONG else 900
 SCHEMA = "CREATE TABLE hives (k INTEGER PRIMARY KEY, kg INTEGER, note VARCHAR(20))"

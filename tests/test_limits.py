@@ -5,10 +5,10 @@ import re
 import pytest
 
 from conftest import database, stored, text_file
-from tidymerge.changes import Tally
-from tidymerge.core.limits import doubts, exceeded, parse_most
+from tidymerge.core.warn.limits import doubts, exceeded, parse_most
 from tidymerge.errors import BadOption
-from tidymerge.rules import Limits, Most
+from tidymerge.model.changes import Tally
+from tidymerge.model.rules import Limits, Most
 
 BIG = Tally(inserted=10, updated=30, unchanged=50, skipped=5, rejected=5)
 

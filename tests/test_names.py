@@ -5,7 +5,7 @@ from openpyxl import load_workbook
 
 import tidymerge
 from conftest import database, sheet, stored, text_file
-from tidymerge.core.column_names import column_names
+from tidymerge.core.naming.letters import column_names
 
 ODD = [
     "column width", "unreadable x", "row number", "x", "value 0", "0", "0 0", "tidymerge position", "tidymerge place 0",

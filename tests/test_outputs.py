@@ -92,7 +92,7 @@ def test_a_load_that_fails_leaves_the_earlier_rejects_as_they_were(run, job, fol
     (folder / "in.csv").write_text("Apiary code,Hive no.,Honey (kg)\nL01,1,99\nL01,z,1\n")
     before, table = (folder / "r.csv").read_bytes(), stored(f"{folder}/coop.db#hives")
     failing = (
-        "from tidymerge.targets.sqlite.session import Session\nfrom tidymerge.cli.app import main\n"
+        "from tidymerge.databases.sqlite.session import Session\nfrom tidymerge.cli.app import main\n"
         "def broken(self):\n    raise OSError('gone')\nSession.commit = broken\nmain()"
     )
     assert run("load", "in.csv", *job, "--rejects", "r.csv", "--yes", script=failing).status == 1

@@ -17,7 +17,7 @@ import tidymerge
 from conftest import database, stored, text_file
 from tidymerge.errors import LogUnwritable
 from tidymerge.history.folder import FolderLog
-from tidymerge.past import past_runs
+from tidymerge.run.past import past_runs
 
 SHEET = [["apiary_code", "hive_no", "queen_colour", "notes"], ["L01", 1, "red", "=1+1"], ["N09", 4, "blue", "new"]]
 

@@ -75,7 +75,7 @@ def test_any_encoding_will_do_and_json_is_always_utf_8(run, hives, folder, encod
 def test_a_receipt_that_cannot_be_drawn_does_not_make_the_load_look_failed(run, hives, folder):
     text_file(folder / "in.csv", ROWS)
     broken = (
-        "from tidymerge.cli import draw\nfrom tidymerge.cli.app import main\n"
+        "from tidymerge.cli.screen import draw\nfrom tidymerge.cli.app import main\n"
         "def broken(*_, **__):\n    raise RuntimeError('no pen')\ndraw.receipt = broken\nmain()"
     )
     ended = run("load", "in.csv", "--into", hives, "--yes", script=broken)

@@ -14,10 +14,10 @@ from pyarrow import parquet
 import tidymerge
 from conftest import NO_LIMITS, database, sheet, stored, text_file
 from tidymerge import errors
-from tidymerge.core.documents import one_document
 from tidymerge.core.expressions import Cells, Frame, Type, compile_expression
+from tidymerge.core.tidy.documents import one_document
 from tidymerge.errors import BadExpression
-from tidymerge.gathering import addresses
+from tidymerge.run.gather import addresses
 
 
 @pytest.mark.parametrize(
@@ -136,7 +136,7 @@ def test_the_story_of_a_record_names_its_own_file(folder, run):
 
 
 def test_a_file_that_changes_while_it_is_read_is_not_loaded(folder, monkeypatch):
-    from tidymerge import flow
+    from tidymerge.run import flow
 
     target = database(folder / "a.db", "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER)", "t", ())
     incoming = Path(text_file(folder / "in.csv", [["k"], [1]]))

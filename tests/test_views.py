@@ -9,8 +9,8 @@ import pytest
 from rich.console import Console
 
 from conftest import stored, text_file
-from tidymerge.cli.bars import Bars
-from tidymerge.core.unusual import unusual
+from tidymerge.cli.screen.bars import Bars
+from tidymerge.core.infer.unusual import unusual
 
 HOSTILE = "<script>alert(1)</script>"
 SHEET = [

@@ -12,11 +12,11 @@ from openpyxl.worksheet.table import Table
 import tidymerge
 from conftest import NO_LIMITS, database, sheet, text_file
 from targets.file_kinds import KINDS
-from tidymerge.core.told import TEXT
+from tidymerge.core.infer.told import TEXT
 from tidymerge.job.model import Job
 from tidymerge.model import Incoming, IncomingColumn, TableShape, TargetColumn
-from tidymerge.splitting import Gathered
-from tidymerge.widening import widen
+from tidymerge.run.split import Gathered
+from tidymerge.run.widen import widen
 
 ROWS = [["L01", 1, 12.5, None, "calm"], ["L01", 2, None, None, None], ["M02", 1, 3.0, None, "x"]]
 NEWS = [

@@ -4,9 +4,9 @@ import pytest
 from rich.console import Console
 
 from conftest import database, stored, text_file
-from tidymerge.changes import Tally
-from tidymerge.cli.listing import Listing
+from tidymerge.cli.screen.listing import Listing
 from tidymerge.core.words import counted, nothing_to_write, share, what_to_do
+from tidymerge.model.changes import Tally
 
 
 @pytest.mark.parametrize(

@@ -12,20 +12,13 @@ from collections.abc import Mapping, Sequence
 from os import PathLike, fspath
 from typing import TYPE_CHECKING, Literal
 
-from tidymerge.errors import (
-    ProofFailed,
-    SourceError,
-    Stopped,
-    TargetError,
-    TidyMergeError,
-    UsageError,
-)
+from tidymerge.errors import ProofFailed, SourceError, Stopped, TargetError, TidyMergeError, UsageError
 
 if TYPE_CHECKING:
     from tidymerge.job.model import Job
-    from tidymerge.outputs import Outputs
-    from tidymerge.receipt import Receipt
-    from tidymerge.rules import Limits, Most
+    from tidymerge.model.receipt import Receipt
+    from tidymerge.model.rules import Limits, Most
+    from tidymerge.run.outputs import Outputs
 
 __all__ = [
     "Job",
@@ -53,11 +46,11 @@ def __getattr__(name: str) -> object:
 
         return Job
     if name == "Receipt":
-        from tidymerge.receipt import Receipt
+        from tidymerge.model.receipt import Receipt
 
         return Receipt
     if name in ("Limits", "Most"):
-        from tidymerge import rules
+        from tidymerge.model import rules
 
         return getattr(rules, name)
     raise AttributeError(f"module 'tidymerge' has no attribute {name!r}")
@@ -87,7 +80,7 @@ def preview(
     columns that the target lacks and is to get (True: all). `header_row` counts from 1. With `rejects`, the
     rejected rows are written to that file as CSV. Raises UsageError, SourceError or TargetError.
     """
-    from tidymerge import flow
+    from tidymerge.run import flow
 
     asked = _job(job, incoming, into, key, columns, only, add, header_row, (delimiter, quote, encoding))
     return flow.preview(asked, outputs=_outputs(rejects))
@@ -127,7 +120,7 @@ def load(
     """
     from dataclasses import replace
 
-    from tidymerge import flow
+    from tidymerge.run import flow
 
     asked = _job(job, incoming, into, key, columns, only, add, header_row, (delimiter, quote, encoding))
     asked = replace(
@@ -161,8 +154,8 @@ def undo(
     """
     from pathlib import Path
 
-    from tidymerge import flow
-    from tidymerge.outputs import Outputs
+    from tidymerge.run import flow
+    from tidymerge.run.outputs import Outputs
 
     at = None if into is None else fspath(into)
     outputs = Outputs(conflicts=None if conflicts is None else Path(conflicts))
@@ -174,7 +167,7 @@ def undo(
 def _outputs(rejects: str | PathLike[str] | Literal[False] | None) -> "Outputs":
     from pathlib import Path
 
-    from tidymerge.outputs import Outputs
+    from tidymerge.run.outputs import Outputs
 
     return Outputs(rejects=Path(rejects) if rejects else None, save_rejects=rejects is not False)
 
@@ -196,7 +189,7 @@ def _job(
 
     from tidymerge.errors import BadOption
     from tidymerge.job.model import Job
-    from tidymerge.sources import ReadOptions
+    from tidymerge.model import ReadOptions
 
     if isinstance(job, Job):
         base = job

@@ -135,3 +135,12 @@ def _parse_server(text: str) -> Address:
     except ValueError:
         raise BadAddress(_ESCAPE) from None
     return Address(Path(), part or None, url)
+
+
+def reopened(text: str) -> str:
+    """The address to open a target by again from anywhere, without a password that was written out in it."""
+    if is_server(text):
+        return without_password(text)
+    address = parse(text)
+    path = address.path.absolute()
+    return f"{path}#{address.part}" if address.part else str(path)

@@ -50,7 +50,7 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING, ClassVar
 
 if TYPE_CHECKING:
-    from tidymerge.receipt import Receipt
+    from tidymerge.model.receipt import Receipt
 
 
 class TidyMergeError(Exception):
@@ -307,3 +307,9 @@ class Stopped(TidyMergeError):
     exit_status = 4
     receipt: "Receipt"
     reason: str | None = None
+
+
+LOCKED = (
+    "Another program holds what is needed at {place} locked, also after {seconds} seconds of waiting. "
+    "Wait for it, or give TIDYMERGE_LOCK_WAIT more seconds, then run this again."
+)

@@ -6,10 +6,10 @@ import numpy as np
 import pyarrow as pa
 import pytest
 
-from tidymerge.changes import ChangeSet, Inserts, Outcome, Removals, Tally, Updates
-from tidymerge.core import account
+from tidymerge.core.account import account
 from tidymerge.errors import ProofFailed
 from tidymerge.model import Flaw, Reason
+from tidymerge.model.changes import ChangeSet, Inserts, Outcome, Removals, Tally, Updates
 
 UPDATES = Updates(
     records=np.array([7]),

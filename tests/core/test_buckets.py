@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from strategies import PROPERTY
-from tidymerge.core.buckets import BUCKETS, buckets_of
+from tidymerge.core.match.buckets import BUCKETS, buckets_of
 
 TEXTS = st.text(alphabet="abAB é0 ", max_size=4)
 

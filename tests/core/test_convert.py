@@ -6,9 +6,9 @@ from decimal import Decimal
 import pyarrow as pa
 import pytest
 
-from tidymerge.core.convert import cast_cells, tidy_parts
+from tidymerge.core.tidy.convert import cast_cells, tidy_parts
+from tidymerge.formats.table import parts_of
 from tidymerge.model import ColumnType, Kind
-from tidymerge.sources.table import parts_of
 
 KG = ColumnType(Kind.DECIMAL, "DECIMAL(8,2)", precision=8, scale=2, digits=15)
 SMALL = ColumnType(Kind.INTEGER, "SMALLINT", minimum=-32768, maximum=32767)

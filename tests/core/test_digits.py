@@ -8,12 +8,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from strategies import PROPERTY
-from tidymerge.core import digits
-from tidymerge.core.convert import cast_cells
 from tidymerge.core.expressions import compile_expression
 from tidymerge.core.expressions.types import Frame, Type
+from tidymerge.core.tidy import digits
+from tidymerge.core.tidy.convert import cast_cells
+from tidymerge.formats.records import simplified
 from tidymerge.model import ColumnType, Kind
-from tidymerge.sources.records import simplified
 
 DIGITS = st.text("0123456789", min_size=1, max_size=60)
 PLAIN = st.tuples(

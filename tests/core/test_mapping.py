@@ -5,11 +5,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from strategies import PROPERTY
-from tidymerge.core.header import find_header, guess_header
-from tidymerge.core.mapping import fold, pair_columns
+from tidymerge.core.naming.header import find_header, guess_header
+from tidymerge.core.naming.mapping import fold, pair_columns
 from tidymerge.errors import AmbiguousColumn, NoHeader, NoKey, NoSuchColumn, UnloadableColumn
 from tidymerge.model import ColumnType, Kind, TableShape, TargetColumn
-from tidymerge.rules import ColumnRule
+from tidymerge.model.rules import ColumnRule
 
 TEXT = ColumnType(Kind.TEXT, "TEXT")
 SHAPE = TableShape(

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from strategies import PROPERTY
-from tidymerge.core.match import all_matches, code_keys, code_rows, match, repeats
+from tidymerge.core.match.match import all_matches, code_keys, code_rows, match, repeats
 from tidymerge.model import ColumnType, Fold, Kind, TargetColumn
 
 VALUES = {

@@ -5,7 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from strategies import PROPERTY
-from tidymerge.core.order import generations
+from tidymerge.core.match.order import generations
 from tidymerge.model import ForeignKey, TableShape
 
 SHAPE = TableShape(

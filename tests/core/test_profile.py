@@ -8,9 +8,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from strategies import PROPERTY
-from tidymerge.core.profile import profile
+from tidymerge.core.infer.profile import profile
+from tidymerge.formats.table import parts_of
 from tidymerge.model import IncomingColumn
-from tidymerge.sources.table import parts_of
 
 CELLS = st.lists(st.sampled_from(["a", "b", "B", " a ", "", None, "7", "007", "x y"]), min_size=1, max_size=20)
 

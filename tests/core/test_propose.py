@@ -4,9 +4,9 @@ import numpy as np
 import pyarrow as pa
 import pytest
 
-from tidymerge.core.propose import propose, unmatched_columns
+from tidymerge.core.infer.propose import propose, unmatched_columns
+from tidymerge.formats.table import parts_of
 from tidymerge.model import ColumnType, ForeignKey, Incoming, IncomingColumn, Kind, TableShape, TargetColumn
-from tidymerge.sources.table import parts_of
 
 TYPES = {
     "k": ColumnType(Kind.TEXT, "TEXT"),

@@ -9,12 +9,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from strategies import PROPERTY
-from tidymerge.core.convert import cast_cells
-from tidymerge.core.patterns import check_pattern, first_found
-from tidymerge.core.shaping import shape_column
+from tidymerge.core.tidy.convert import cast_cells
+from tidymerge.core.tidy.patterns import check_pattern, first_found
+from tidymerge.core.tidy.shaping import shape_column
 from tidymerge.errors import BadExpression
 from tidymerge.model import ColumnType, Incoming, IncomingColumn, Kind
-from tidymerge.rules import ColumnRule
+from tidymerge.model.rules import ColumnRule
 
 KG = ColumnType(Kind.DECIMAL, "DECIMAL(18,3)", precision=18, scale=3)
 

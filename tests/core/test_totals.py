@@ -6,10 +6,10 @@ import numpy as np
 import pyarrow as pa
 import pytest
 
-from tidymerge.core.fill import FillDown
-from tidymerge.core.totals import is_total, sums, word_of
+from tidymerge.core.infer.totals import is_total, sums, word_of
+from tidymerge.core.tidy.fill import FillDown
+from tidymerge.formats.table import parts_of
 from tidymerge.model import Incoming, IncomingColumn
-from tidymerge.sources.table import parts_of
 
 
 @pytest.mark.parametrize("text", ["Total", "TOTAL:", " Grand total", "Subtotal above 101", "Summe", "– Итого", "合計"])

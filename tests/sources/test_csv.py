@@ -10,7 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from strategies import PROPERTY
-from tidymerge.sources import ReadOptions, open_source
+from tidymerge.model import ReadOptions
+from tidymerge.sources import open_source
 
 
 def read(path, header_row=0, **options):

@@ -7,7 +7,7 @@ import pytest
 import tidymerge
 from conftest import database, stored
 from tidymerge import errors
-from tidymerge.sources.encoding import decoded
+from tidymerge.formats.csv.encoding import decoded
 
 WORDS = (
     "forêt", "Besançon", "Nîmes", "Überlingen", "Straße", "schön", "Malmö", "Åre", "Ærø", "Tromsø", "Málaga", "año", "São", "coração",
@@ -60,7 +60,8 @@ def test_letters_that_an_assumed_encoding_would_change_are_a_warning(folder, run
     ],
 )  # fmt: skip
 def test_a_quote_is_not_told_by_one_cell(folder, text, quote):
-    from tidymerge.sources import ReadOptions, open_source
+    from tidymerge.model import ReadOptions
+    from tidymerge.sources import open_source
 
     (folder / "in.csv").write_text(text)
     source = open_source(str(folder / "in.csv"), ReadOptions())

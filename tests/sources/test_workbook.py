@@ -4,8 +4,9 @@ from datetime import date, datetime, time, timedelta
 
 from openpyxl import Workbook
 
-from tidymerge.core.convert import as_text
-from tidymerge.sources import ReadOptions, open_source
+from tidymerge.core.tidy.convert import as_text
+from tidymerge.model import ReadOptions
+from tidymerge.sources import open_source
 
 
 def test_types_offsets_and_blank_rows(tmp_path):

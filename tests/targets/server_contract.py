@@ -11,11 +11,11 @@ from contract import TargetContract
 
 import tidymerge
 from conftest import NO_LIMITS, database, stored, text_file
-from tidymerge import flow
 from tidymerge.errors import ServerAway
 from tidymerge.job.model import Job
-from tidymerge.past import past_runs
-from tidymerge.sources import ReadOptions
+from tidymerge.model import ReadOptions
+from tidymerge.run import flow
+from tidymerge.run.past import past_runs
 from tidymerge.targets.sql import SqlTarget
 
 PLAIN = "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER, a VARCHAR(20));"

@@ -17,7 +17,7 @@ import tidymerge
 from conftest import NO_LIMITS, text_file
 from strategies import PROPERTY, some
 from tidymerge.targets import open_target
-from tidymerge.targets.files.target import FileTarget
+from tidymerge.targets.files import FileTarget
 
 ROWS = [
     ["L01", 1, 12.5, date(2026, 5, 1), "calm"],
@@ -212,7 +212,7 @@ def test_a_folder_that_is_held_or_full_or_not_to_be_written_is_said(kind, run, f
         assert (ended.status, "is open in a spreadsheet program" in ended.err) == (1, True), ended.err
         (folder / name).unlink()
     script = (
-        "import errno, os, sys\nfrom tidymerge.targets.files import swap\nfrom tidymerge.cli.app import main\n"
+        "import errno, os, sys\nfrom tidymerge.formats import swap\nfrom tidymerge.cli.app import main\n"
         "def failing(*_):\n    raise OSError(errno.{0}, os.strerror(errno.{0}))\n"
         "swap._keep_owner = failing\nmain()"
     )

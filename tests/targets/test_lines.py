@@ -8,9 +8,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from strategies import PROPERTY
-from tidymerge.ports import Refusal
-from tidymerge.targets.sql.database import ConstraintBroken
-from tidymerge.targets.sql.lines import filled, tab_lines
+from tidymerge.databases.contract.database import ConstraintBroken
+from tidymerge.databases.contract.lines import filled, tab_lines
+from tidymerge.model.changes import Refusal
 
 _MEANING = {"\\\\": "\\", "\\t": "\t", "\\n": "\n", "\\r": "\r"}
 

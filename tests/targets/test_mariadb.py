@@ -12,7 +12,7 @@ from server_contract import PLAIN, ServerContract
 import tidymerge
 from conftest import text_file
 from servers import with_database
-from tidymerge.targets.mariadb.session import Session
+from tidymerge.databases.mariadb.session import Session
 
 
 class TestMariadb(ServerContract):

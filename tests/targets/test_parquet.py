@@ -15,7 +15,7 @@ import tidymerge
 from conftest import NO_LIMITS, text_file
 from strategies import PROPERTY, some
 from tidymerge import errors
-from tidymerge.targets.files.parquet_footer import RowGroups, decode, encode
+from tidymerge.formats.parquet.footer import RowGroups, decode, encode
 
 ALL = {
     "id": (pa.int32(), 7, "8"), "u8": (pa.uint8(), 200, "201"), "u64": (pa.uint64(), 2**63, str(2**63 + 1)),

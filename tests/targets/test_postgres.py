@@ -10,7 +10,7 @@ from server_contract import PLAIN, ServerContract
 
 import tidymerge
 from conftest import text_file
-from tidymerge.targets.postgres.session import Session
+from tidymerge.databases.postgres.session import Session
 
 
 class TestPostgres(ServerContract):

@@ -19,10 +19,10 @@ import tidymerge
 from conftest import NO_LIMITS, text_file
 from strategies import PROPERTY, some
 from tidymerge import errors
+from tidymerge.formats.sheet.serials import numbered, readable
+from tidymerge.formats.sheet.xml import number
 from tidymerge.model import Kind
-from tidymerge.past import past_runs, story
-from tidymerge.targets.files.serials import numbered, readable
-from tidymerge.targets.files.sheet_xml import number
+from tidymerge.run.past import past_runs, story
 
 HEAD = ["Apiary", "Hive", "Queen", "Honey kg", "Seen on", "Price", "Worth"]
 NEWS = [["apiary", "hive", "queen", "honey kg", "seen on"], ["101", 1, "red", 12.5, "2026-06-01"], ["205", 7, "blue", "3.5", "2026-06-02"]]  # fmt: skip

@@ -15,7 +15,7 @@ import tidymerge
 from conftest import database, stored, text_file
 from program import PROGRAM
 from strategies import PROPERTY, some
-from tidymerge.targets.sqlite import session
+from tidymerge.databases.sqlite import session
 
 
 class TestSqlite(TargetContract):

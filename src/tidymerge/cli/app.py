@@ -10,9 +10,9 @@ from typing import Annotated, NoReturn
 import typer
 
 from tidymerge import settings
-from tidymerge.cli.closing import committed
 from tidymerge.cli.commands import demo, draft, load, look, preview, receipt, runs, schema, undo
-from tidymerge.cli.streams import Streams
+from tidymerge.cli.screen.closing import committed
+from tidymerge.cli.screen.streams import Streams
 from tidymerge.errors import Interrupted, TidyMergeError
 
 AllowVariable = Annotated[

@@ -1,6 +1,6 @@
 """Small words that are true for every number: one and many, shares, and what it means that nothing was written."""
 
-from tidymerge.changes import Tally
+from tidymerge.model.changes import Tally
 
 
 def plural(count: int, one: str, many: str) -> str:

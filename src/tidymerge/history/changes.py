@@ -7,10 +7,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from tidymerge.changes import Logged, Outcome
-from tidymerge.core.cells import as_array
+from tidymerge.core.tidy.cells import as_array
 from tidymerge.errors import LogDamaged
 from tidymerge.model import Mask
+from tidymerge.model.changes import Logged, Outcome
 
 _OUTCOME, _ROW, _FILE = "outcome", "row", "file"
 _KEY, _BEFORE, _AFTER, _CHANGED = "key ", "before ", "after ", "changed "

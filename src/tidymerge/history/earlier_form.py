@@ -5,7 +5,7 @@ Such an entry is turned into today's form by its keys alone, so nothing of today
 
 from typing import Any
 
-from tidymerge.receipt_form import FORMAT as RECEIPT_FORMAT
+from tidymerge.model.receipt_form import FORMAT as RECEIPT_FORMAT
 
 FORMAT = "tidymerge-run/1"
 

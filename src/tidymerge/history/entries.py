@@ -15,9 +15,9 @@ from typing_extensions import TypedDict
 
 from tidymerge.errors import LogDamaged
 from tidymerge.history import earlier_form
-from tidymerge.receipt import State
-from tidymerge.receipt_form import ReceiptForm, receipt_from_dict, receipt_to_dict
-from tidymerge.run import Run
+from tidymerge.model.receipt import State
+from tidymerge.model.receipt_form import ReceiptForm, receipt_from_dict, receipt_to_dict
+from tidymerge.model.run import Run
 
 FORMAT = "tidymerge-log/1"
 _DAMAGED = "The run log's file {path} can't be read: {said}. Move it away to go on without it."

@@ -15,14 +15,14 @@ from pathlib import Path
 import pyarrow as pa
 from filelock import FileLock
 
-from tidymerge.changes import Logged
 from tidymerge.errors import LogUnwritable, NoSuchRun
 from tidymerge.history.changes import ChangesWriter, read_changes
 from tidymerge.history.entries import is_settled, read_entry, to_json
 from tidymerge.model import Mask
+from tidymerge.model.changes import Logged
+from tidymerge.model.receipt import State
+from tidymerge.model.run import Run
 from tidymerge.on_disk import sync_folder
-from tidymerge.receipt import State
-from tidymerge.run import Run
 from tidymerge.settings import home, kept_days
 
 _ENTRY, _CHANGES, _LOCK, _NEW = ".json", ".parquet", ".lock", ".new"

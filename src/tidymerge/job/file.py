@@ -5,10 +5,10 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from tidymerge.core.limits import parse_most
+from tidymerge.core.warn.limits import parse_most
 from tidymerge.job.model import Job
-from tidymerge.rules import KEEP_VALUE, Action, Blanks, ColumnRule, Find, Instruction, Limits, Rules
-from tidymerge.sources import ReadOptions
+from tidymerge.model import ReadOptions
+from tidymerge.model.rules import KEEP_VALUE, Action, Blanks, ColumnRule, Find, Instruction, Limits, Rules
 
 Word = Annotated[str, Field(min_length=1)]
 Sign = Annotated[str, Field(min_length=1, max_length=1)]

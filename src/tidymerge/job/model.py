@@ -3,8 +3,8 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from tidymerge.rules import ColumnRule, Limits, Rules
-from tidymerge.sources import ReadOptions
+from tidymerge.model import ReadOptions
+from tidymerge.model.rules import ColumnRule, Limits, Rules
 
 
 @dataclass(frozen=True, slots=True)

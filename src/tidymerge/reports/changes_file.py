@@ -11,14 +11,14 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from tidymerge.changes import Logged, Outcome
-from tidymerge.core.cells import as_array, valid
-from tidymerge.core.reverse import unmarked
-from tidymerge.core.tidy import guard
+from tidymerge.core.tidy.cells import as_array, valid
+from tidymerge.core.tidy.tidying import guard
+from tidymerge.core.undo.reverse import unmarked
 from tidymerge.errors import BadOption
+from tidymerge.model.changes import Logged, Outcome
+from tidymerge.model.run import Run
 from tidymerge.on_disk import replacing
 from tidymerge.reports.text_file import opened
-from tidymerge.run import Run
 
 _WORDS = np.array([outcome.name.lower() for outcome in Outcome])
 

@@ -10,12 +10,12 @@ from matplotlib.axes import Axes
 from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
 from matplotlib.figure import Figure
 
-from tidymerge.core.unusual import unusual
+from tidymerge.core.infer.unusual import unusual
 from tidymerge.errors import BadOption
+from tidymerge.model.receipt import Receipt, State
+from tidymerge.model.run import Run
 from tidymerge.on_disk import replacing
-from tidymerge.receipt import Receipt, State
 from tidymerge.reports.ours import SIGN
-from tidymerge.run import Run
 
 INK, PAPER = "#20242b", "#ffffff"
 COLOURS = {

@@ -3,7 +3,7 @@
 from typing import Any
 
 from tidymerge.errors import TidyMergeError
-from tidymerge.receipt_form import FORMAT
+from tidymerge.model.receipt_form import FORMAT
 
 
 def failure_to_dict(error: TidyMergeError) -> dict[str, Any]:

@@ -17,13 +17,13 @@ from openpyxl.styles import Font, PatternFill
 from openpyxl.utils import get_column_letter
 from openpyxl.worksheet.worksheet import Worksheet
 
-from tidymerge.changes import Outcome
-from tidymerge.core.cells import as_array, differs
-from tidymerge.core.column_names import column_names
-from tidymerge.core.marks import Marks, status
-from tidymerge.core.mended import GUARDED, MARKS
-from tidymerge.core.tidy import guard
+from tidymerge.core.explain.marks import Marks, status
+from tidymerge.core.naming.letters import column_names
+from tidymerge.core.tidy.cells import as_array, differs
+from tidymerge.core.tidy.mended import GUARDED, MARKS
+from tidymerge.core.tidy.tidying import guard
 from tidymerge.errors import BadOption
+from tidymerge.model.changes import Outcome
 from tidymerge.on_disk import Placed, put
 from tidymerge.reports.ours import SIGN
 from tidymerge.reports.text_file import write_csv

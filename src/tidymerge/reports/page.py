@@ -9,8 +9,8 @@ from markupsafe import Markup
 
 from tidymerge.core.words import nothing_to_write
 from tidymerge.errors import BadOption
+from tidymerge.model.receipt import Receipt, State, Touch
 from tidymerge.on_disk import replacing
-from tidymerge.receipt import Receipt, State, Touch
 from tidymerge.reports.charts import columns_svg, tally_svg
 from tidymerge.reports.ours import SIGN
 

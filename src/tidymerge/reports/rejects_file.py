@@ -6,7 +6,7 @@ from pathlib import Path
 import pyarrow as pa
 
 from tidymerge.address import STANDARD_INPUT, is_server
-from tidymerge.core.tidy import guard
+from tidymerge.core.tidy.tidying import guard
 from tidymerge.errors import BadOption
 from tidymerge.on_disk import Placed, put
 from tidymerge.reports.text_file import write_csv

@@ -3,14 +3,13 @@
 import pyarrow as pa
 
 from tidymerge.address import Address
+from tidymerge.databases.contract.database import ConstraintBroken, quoted
+from tidymerge.databases.sqlite.describe import find_table
+from tidymerge.databases.sqlite.session import Session
 from tidymerge.errors import BadOption
-from tidymerge.model import IncomingColumn
-from tidymerge.sources import ReadOptions
+from tidymerge.formats.records import Records, table_to_columns
+from tidymerge.model import IncomingColumn, ReadOptions
 from tidymerge.sources.query import only_reads, tables_read
-from tidymerge.sources.records import Records, table_to_columns
-from tidymerge.targets.sql.database import ConstraintBroken, quoted
-from tidymerge.targets.sqlite.describe import find_table
-from tidymerge.targets.sqlite.session import Session
 
 
 class DatabaseSource(Records):

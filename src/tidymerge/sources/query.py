@@ -13,12 +13,12 @@ from sqlglot import exp
 
 from tidymerge.address import Address
 from tidymerge.errors import BadOption
+from tidymerge.formats.records import simplified
+from tidymerge.formats.table import as_incoming
 from tidymerge.model import ColumnType, Incoming, IncomingColumn, Kind, TargetColumn
-from tidymerge.sources.records import simplified
-from tidymerge.sources.table import as_incoming
 
 if TYPE_CHECKING:
-    from tidymerge.targets.sql.database import Database
+    from tidymerge.databases.contract.database import Database
 
 _CHANGES = (exp.DML, exp.DDL, exp.Into, exp.Command, exp.Drop, exp.Alter, exp.Set, exp.Lock)
 _DIALECTS = {"postgresql": "postgres", "mariadb": "mysql", "mysql": "mysql"}

@@ -9,14 +9,14 @@ import numpy as np
 import pyarrow as pa
 
 from tidymerge.address import Address
+from tidymerge.databases.contract.reading import numbers
+from tidymerge.formats.records import simplified
+from tidymerge.formats.table import as_incoming
 from tidymerge.model import ColumnType, Incoming, IncomingColumn, Kind, TargetColumn
-from tidymerge.ports import Irregular
-from tidymerge.sources.records import simplified
-from tidymerge.sources.table import as_incoming
-from tidymerge.targets.sql.reading import numbers
+from tidymerge.ports.source import Irregular
 
 if TYPE_CHECKING:
-    from tidymerge.targets.sql.database import Database, Read
+    from tidymerge.databases.contract.database import Database, Read
 
 _SAMPLE = 1000  # records
 

@@ -1,18 +1,18 @@
 """Where rows go: one folder a kind of target, imported when it is needed."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from functools import partial
 from importlib import import_module
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
-from tidymerge.address import SERVERS, Address, is_server, parse, without_password
+from tidymerge.address import Address, parse
+from tidymerge.databases import SQLITE_ENDINGS, connect, is_database
 from tidymerge.errors import BadAddress
-from tidymerge.sources import check_file, is_parquet_folder
+from tidymerge.formats.files import check_file, is_parquet_folder
 
 if TYPE_CHECKING:
-    from tidymerge.ports import Target
-    from tidymerge.targets.sql.database import Database
+    from tidymerge.ports.target import Target
 
 _NONE: Mapping[str, str] = MappingProxyType({})
 _TEXT_ENDINGS = (".csv", ".tsv", ".tab")
@@ -20,16 +20,10 @@ _PARQUET = ".parquet"
 _WORKBOOK_ENDINGS = (".xlsx", ".xlsm")
 _FILES: Mapping[str, tuple[str, str]] = MappingProxyType(
     {
-        **dict.fromkeys(_TEXT_ENDINGS, ("tidymerge.targets.files.csv", "CsvFile")),
-        **dict.fromkeys(_WORKBOOK_ENDINGS, ("tidymerge.targets.files.workbook", "WorkbookRows")),
+        **dict.fromkeys(_TEXT_ENDINGS, ("tidymerge.formats.csv.rows", "CsvFile")),
+        **dict.fromkeys(_WORKBOOK_ENDINGS, ("tidymerge.formats.sheet.rows", "WorkbookRows")),
     }
 )
-_SQLITE_ENDINGS = (".db", ".sqlite", ".sqlite3", ".db3")
-_SQLITE_MAGIC = b"SQLite format 3\0"  # https://www.sqlite.org/fileformat.html, 1.3
-_SERVERS = {
-    "postgresql": ("tidymerge.targets.postgres.database", "PostgresDatabase"),
-    "mariadb": ("tidymerge.targets.mariadb.database", "MariaDatabase"),
-}
 
 
 def open_target(text: str, *, write: bool, types: Mapping[str, str] = _NONE, firmly: bool = False) -> "Target":
@@ -53,18 +47,18 @@ def open_target(text: str, *, write: bool, types: Mapping[str, str] = _NONE, fir
     if not is_database(text):
         raise BadAddress(
             f"{text!r} is not a table that rows can be loaded into; known are SQLite files "
-            f"({', '.join(_SQLITE_ENDINGS)}), as in coop.db#hives, servers, as in postgresql://user@host/coop#hives, "
+            f"({', '.join(SQLITE_ENDINGS)}), as in coop.db#hives, servers, as in postgresql://user@host/coop#hives, "
             f"workbooks ({', '.join(_WORKBOOK_ENDINGS)}), as in coop.xlsx#Hives, text files "
             f"({', '.join(_TEXT_ENDINGS)}), and Parquet files or folders of them."
         )
-    from tidymerge.targets.sqlite.database import SqliteDatabase
+    from tidymerge.databases.sqlite.database import SqliteDatabase
 
     return SqlTarget(partial(SqliteDatabase, address.path, write=write), address.part, write=write)
 
 
 def _file_target(address: Address, types: Mapping[str, str], *, write: bool) -> "Target":
-    from tidymerge.core.told import declared
-    from tidymerge.targets.files.target import FileTarget
+    from tidymerge.core.infer.told import declared
+    from tidymerge.targets.files import FileTarget
 
     module, name = _FILES[address.path.suffix.lower()]
     known = {name: declared(text) for name, text in types.items()}
@@ -72,39 +66,7 @@ def _file_target(address: Address, types: Mapping[str, str], *, write: bool) -> 
 
 
 def _parquet_target(address: Address, *, write: bool) -> "Target":
-    from tidymerge.targets.files.parquet import ParquetRows
-    from tidymerge.targets.files.target import FileTarget
+    from tidymerge.formats.parquet.rows import ParquetRows
+    from tidymerge.targets.files import FileTarget
 
     return FileTarget(address, ParquetRows, write=write)
-
-
-def reopened(text: str) -> str:
-    """The address to open a target by again from anywhere, without a password that was written out in it."""
-    if is_server(text):
-        return without_password(text)
-    address = parse(text)
-    path = address.path.absolute()
-    return f"{path}#{address.part}" if address.part else str(path)
-
-
-def connect(address: Address) -> "Callable[[], Database]":
-    """What connects to the server at an address. Raises MissingPackage."""
-    scheme = (address.server or "").partition("://")[0].lower()
-    module, name = _SERVERS[SERVERS[scheme]]
-    return partial(getattr(import_module(module), name), address)
-
-
-def is_database(text: str) -> bool:
-    """Whether an address leads to a database: a server, or a file by its ending or its first bytes."""
-    if is_server(text):
-        return True
-    path = parse(text).path
-    if path.suffix.lower() in _SQLITE_ENDINGS:
-        return True
-    if not path.is_file():  # opening a pipe would wait for somebody to write
-        return False
-    try:
-        with path.open("rb") as file:
-            return file.read(len(_SQLITE_MAGIC)) == _SQLITE_MAGIC
-    except OSError:
-        return False

@@ -23,6 +23,7 @@ _RULE = "─" * 100
 
 
 def demo(
+    context: typer.Context,
     folder: Annotated[
         str, typer.Argument(metavar="FOLDER", help="Where to make the demo's database and workbook.")
     ] = "tidymerge-demo",
@@ -31,10 +32,10 @@ def demo(
     ] = False,
 ) -> None:
     """Make a co-operative's database and workbooks; look, draft, preview, load, load again, list the runs."""
-    from tidymerge.cli import output
+    from tidymerge.cli.screen import output
     from tidymerge.demo.data import DATABASE, LIST, WORKBOOK, make_demo, mend_job
-    from tidymerge.drafting import draft_job
-    from tidymerge.sources import ReadOptions
+    from tidymerge.model import ReadOptions
+    from tidymerge.run.draft import draft_job
 
     out = output.console()
     path = Path(folder)
@@ -49,8 +50,10 @@ def demo(
         out.print(f"The job {path / _JOB} loads this week's sheet; nothing is loaded yet. See what it would do:")
         out.print(f"  tidymerge preview --job {path / _JOB}")
         return
-    _step(out, "1. What is in the sheet that came this week?", ["look", _SHEET])
-    _step(out, "2. Draft a job that feeds the hives from it.", ["draft", _SHEET, "--into", _TABLE, "--out", _JOB])
+    _step(context, out, "1. What is in the sheet that came this week?", ["look", _SHEET])
+    _step(
+        context, out, "2. Draft a job that feeds the hives from it.", ["draft", _SHEET, "--into", _TABLE, "--out", _JOB]
+    )
     out.print()
     out.print(job.read_text(encoding="utf-8"))
     _say(out, "3. Finish the job by hand: old news must not overwrite new.")
@@ -60,11 +63,16 @@ def demo(
     for line in job.read_text(encoding="utf-8").splitlines():
         if line and line not in before:
             out.print(f"    {line}")
-    _step(out, "4. What would loading do? Nothing is written yet.", ["preview", "--job", _JOB])
-    _step(out, "5. Load it. (On a terminal, load shows the preview and asks; --yes goes ahead.)", [*_LOAD, *_VIEWS])
-    _step(out, "6. Load the same sheet again: there is nothing left to change.", _LOAD)
-    _step(out, "7. The chair has a list of the hives in a workbook, with formulas and a chart.", _INTO_LIST)
-    _step(out, "8. What was loaded so far, by whom, with which file?", ["runs", "--since", "1 hour"])
+    _step(context, out, "4. What would loading do? Nothing is written yet.", ["preview", "--job", _JOB])
+    _step(
+        context,
+        out,
+        "5. Load it. (On a terminal, load shows the preview and asks; --yes goes ahead.)",
+        [*_LOAD, *_VIEWS],
+    )
+    _step(context, out, "6. Load the same sheet again: there is nothing left to change.", _LOAD)
+    _step(context, out, "7. The chair has a list of the hives in a workbook, with formulas and a chart.", _INTO_LIST)
+    _step(context, out, "8. What was loaded so far, by whom, with which file?", ["runs", "--since", "1 hour"])
     _try_next(out, path, DATABASE, LIST)
 
 
@@ -74,16 +82,15 @@ def _say(out: "Console", words: str) -> None:
     out.print(Text.assemble(f"\n{_RULE}\n", (words, "bold")))
 
 
-def _step(out: "Console", words: str, arguments: list[str]) -> None:
+def _step(context: typer.Context, out: "Console", words: str, arguments: list[str]) -> None:
     """Say what comes, show the command, and run it as the program would."""
     from rich.text import Text
 
-    from tidymerge.cli import output
-    from tidymerge.cli.app import app
+    from tidymerge.cli.screen import output
 
     _say(out, words)
     out.print(Text(f"$ tidymerge {_as_typed(arguments)}", "green"))
-    status = app(arguments, standalone_mode=False)
+    status = context.find_root().command.main(arguments, "tidymerge", standalone_mode=False)
     if status == output.WITH_REJECTS:
         out.print(Text(f"(exit status {status}: done, some rows rejected)", "dim"))
 

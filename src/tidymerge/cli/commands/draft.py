@@ -5,7 +5,7 @@ from typing import Annotated
 
 import typer
 
-from tidymerge.cli import options
+from tidymerge.cli.options import shared as options
 from tidymerge.errors import BadOption
 
 
@@ -27,11 +27,11 @@ def draft(
     """
     from rich.text import Text
 
-    from tidymerge.cli import output
-    from tidymerge.drafting import draft_job
+    from tidymerge.cli.screen import output
     from tidymerge.job.reading import read_text
     from tidymerge.on_disk import replacing
-    from tidymerge.outputs import Outputs
+    from tidymerge.run.draft import draft_job
+    from tidymerge.run.outputs import Outputs
 
     path = Path(out)
     Outputs(draft=path).check(incoming=[incoming], target=into)

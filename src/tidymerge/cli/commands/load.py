@@ -4,14 +4,14 @@ import sys
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from tidymerge.cli import options
-from tidymerge.cli.job_options import takes_job
+from tidymerge.cli.options import shared as options
+from tidymerge.cli.options.job import takes_job
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from tidymerge.job.model import Job
-    from tidymerge.outputs import Outputs
+    from tidymerge.run.outputs import Outputs
 
 
 @takes_job
@@ -30,9 +30,9 @@ def load(
     json: options.AsJson = False,
 ) -> None:
     """Load the incoming rows, all or nothing, and account for every one."""
-    from tidymerge import flow
-    from tidymerge.cli import output
-    from tidymerge.cli.bars import Bars
+    from tidymerge.cli.screen import output
+    from tidymerge.cli.screen.bars import Bars
+    from tidymerge.run import flow
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
@@ -57,9 +57,9 @@ def load(
 
 def _ask(out: "Console", job: "Job", files: "Outputs", *, json: bool) -> str:
     """Show the preview, ask, and return its fingerprint, so that the load does what was shown or stops."""
-    from tidymerge import flow
-    from tidymerge.cli import draw, output
-    from tidymerge.cli.bars import Bars
+    from tidymerge.cli.screen import draw, output
+    from tidymerge.cli.screen.bars import Bars
+    from tidymerge.run import flow
 
     files.check(job)
     with Bars(out, json=json) as progress:

@@ -4,7 +4,7 @@ from typing import Annotated
 
 import typer
 
-from tidymerge.cli import options
+from tidymerge.cli.options import shared as options
 
 
 def look(
@@ -21,9 +21,9 @@ def look(
     """Show the columns of a sheet or table: types, blanks, commonest values, and what can serve as key."""
     from dataclasses import asdict
 
-    from tidymerge.cli import draw_look, output
-    from tidymerge.looking import Overview
-    from tidymerge.looking import look as look_at
+    from tidymerge.cli.screen import draw_look, output
+    from tidymerge.run.look import Overview
+    from tidymerge.run.look import look as look_at
 
     with output.json_failures(json_wanted=json):
         found = look_at(address, options.read_options(delimiter, quote, encoding), header_row)

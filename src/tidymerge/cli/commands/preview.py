@@ -3,8 +3,8 @@
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from tidymerge.cli import options
-from tidymerge.cli.job_options import takes_job
+from tidymerge.cli.options import shared as options
+from tidymerge.cli.options.job import takes_job
 
 if TYPE_CHECKING:
     from tidymerge.job.model import Job
@@ -20,9 +20,9 @@ def preview(
     json: options.AsJson = False,
 ) -> None:
     """Show what a load would do; nothing is written."""
-    from tidymerge import flow
-    from tidymerge.cli import output
-    from tidymerge.cli.bars import Bars
+    from tidymerge.cli.screen import output
+    from tidymerge.cli.screen.bars import Bars
+    from tidymerge.run import flow
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):

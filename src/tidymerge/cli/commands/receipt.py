@@ -4,7 +4,7 @@ from typing import Annotated
 
 import typer
 
-from tidymerge.cli import options
+from tidymerge.cli.options import shared as options
 
 
 def receipt(
@@ -20,8 +20,8 @@ def receipt(
     json: options.AsJson = False,
 ) -> None:
     """Show one run as it was at the time, and who ran it with which file."""
-    from tidymerge.cli import draw, draw_runs, output
-    from tidymerge.past import one_run, save_changes
+    from tidymerge.cli.screen import draw, draw_runs, output
+    from tidymerge.run.past import one_run, save_changes
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):

@@ -4,7 +4,7 @@ from typing import Annotated
 
 import typer
 
-from tidymerge.cli import options
+from tidymerge.cli.options import shared as options
 
 
 def runs(
@@ -29,8 +29,8 @@ def runs(
     json: options.AsJson = False,
 ) -> None:
     """List past runs, the latest first; or tell the story of one record."""
-    from tidymerge.cli import draw_runs, output
-    from tidymerge.past import past_runs, story
+    from tidymerge.cli.screen import draw_runs, output
+    from tidymerge.run.past import past_runs, story
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from tidymerge.cli import options
+from tidymerge.cli.options import shared as options
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -34,10 +34,10 @@ def undo(
     json: options.AsJson = False,
 ) -> None:
     """Put back what a run changed, all or nothing, where nobody has changed it since."""
-    from tidymerge.cli import output
-    from tidymerge.cli.bars import Bars
-    from tidymerge.flow import preview_undo_in_full
-    from tidymerge.flow import undo as put_back
+    from tidymerge.cli.screen import output
+    from tidymerge.cli.screen.bars import Bars
+    from tidymerge.run.flow import preview_undo_in_full
+    from tidymerge.run.flow import undo as put_back
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
@@ -67,9 +67,9 @@ def undo(
 
 def _ask(out: "Console", run: str, into: str | None, *, rest: bool, json: bool) -> str:
     """Show what would be undone, ask, and return its fingerprint, so that the undo does what was shown or stops."""
-    from tidymerge import flow
-    from tidymerge.cli import draw, output
-    from tidymerge.cli.bars import Bars
+    from tidymerge.cli.screen import draw, output
+    from tidymerge.cli.screen.bars import Bars
+    from tidymerge.run import flow
 
     with Bars(out, json=json) as progress:
         receipt = flow.preview_undo(run, into=into, progress=progress)

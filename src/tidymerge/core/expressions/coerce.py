@@ -6,10 +6,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from sqlglot import exp
 
-from tidymerge.core.cells import valid
-from tidymerge.core.convert import cast_cells
 from tidymerge.core.expressions.types import Frame, Part, Type
-from tidymerge.core.tidy import tidy
+from tidymerge.core.tidy.cells import valid
+from tidymerge.core.tidy.convert import cast_cells
+from tidymerge.core.tidy.tidying import tidy
 from tidymerge.model import ColumnType, Kind
 
 _KINDS = {

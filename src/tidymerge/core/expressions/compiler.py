@@ -14,11 +14,11 @@ import pyarrow.compute as pc
 from sqlglot import exp, parse
 from sqlglot.errors import SqlglotError
 
-from tidymerge.core import digits
 from tidymerge.core.expressions import functions as f
 from tidymerge.core.expressions.coerce import CASTS, as_type, common_type, read_texts
 from tidymerge.core.expressions.types import Cells, Frame, Part, Run, Type
-from tidymerge.core.mapping import fold, listing
+from tidymerge.core.naming.mapping import fold, listing
+from tidymerge.core.tidy import digits
 from tidymerge.errors import BadExpression
 from tidymerge.model import MOST_DIGITS, ColumnType, Kind
 

@@ -11,9 +11,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tidymerge.core import digits
-from tidymerge.core.cells import valid
-from tidymerge.core.floats import decimals_from_units
+from tidymerge.core.tidy import digits
+from tidymerge.core.tidy.cells import valid
+from tidymerge.core.tidy.floats import decimals_from_units
 from tidymerge.model import MOST_DIGITS, Mask
 
 QUOTIENT_DECIMALS = 10  # decimals of a quotient, rounded half away from zero; ISO SQL leaves them to us

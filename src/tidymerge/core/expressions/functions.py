@@ -7,11 +7,11 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tidymerge.core import digits
-from tidymerge.core.cells import mask_of
 from tidymerge.core.expressions import decimals
 from tidymerge.core.expressions.types import Frame, Run, Type
-from tidymerge.core.times import durations
+from tidymerge.core.tidy import digits
+from tidymerge.core.tidy.cells import mask_of
+from tidymerge.core.tidy.times import durations
 
 _COMPARISONS: dict[str, Callable[[np.ndarray], np.ndarray]] = {
     "=": lambda order: order == 0,

@@ -11,11 +11,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tidymerge.changes import ChangeSet, Violation
-from tidymerge.core.order import is_circle
+from tidymerge.core.match.order import is_circle
+from tidymerge.databases.contract.database import NUMBER, POSITION, place_name, quoted, same_place
+from tidymerge.databases.contract.reading import numbers
 from tidymerge.model import ForeignKey, Indices, Kind, Reason, TargetColumn
-from tidymerge.targets.sql.database import NUMBER, POSITION, place_name, quoted, same_place
-from tidymerge.targets.sql.reading import numbers
+from tidymerge.model.changes import ChangeSet, Violation
 from tidymerge.targets.sql.stage import Stage
 
 _SIGNS = ("~", "!", "#", "^", "~~")  # what a text that is moved aside may begin with

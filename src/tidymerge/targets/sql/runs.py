@@ -4,9 +4,9 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 
 import numpy as np
 
-from tidymerge.changes import Inserts
+from tidymerge.databases.contract.database import POSITION, quoted
 from tidymerge.model import Indices, Mask
-from tidymerge.targets.sql.database import POSITION, quoted
+from tidymerge.model.changes import Inserts
 
 
 class Statement:

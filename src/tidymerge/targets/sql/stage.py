@@ -6,19 +6,12 @@ from dataclasses import dataclass
 import numpy as np
 import pyarrow as pa
 
-from tidymerge.changes import Violation
-from tidymerge.core.cells import as_array
-from tidymerge.core.rows import key_text
+from tidymerge.core.decide.rows import key_text
+from tidymerge.core.tidy.cells import as_array
+from tidymerge.databases.contract.database import NUMBER, POSITION, ConstraintBroken, Database, quoted, same_place
+from tidymerge.databases.contract.reading import numbers
 from tidymerge.model import Check, ForeignKey, Indices, Reason, TableShape, TargetColumn
-from tidymerge.targets.sql.database import (
-    NUMBER,
-    POSITION,
-    ConstraintBroken,
-    Database,
-    quoted,
-    same_place,
-)
-from tidymerge.targets.sql.reading import numbers
+from tidymerge.model.changes import Violation
 
 _NO_ENDS = (("min", 0), ("max", -1))
 _LISTED = 50_000  # positions in one statement

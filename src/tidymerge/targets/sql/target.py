@@ -10,18 +10,17 @@ import numpy as np
 import pyarrow as pa
 
 from tidymerge.address import is_server, parse
-from tidymerge.changes import ChangeSet, Removals, Violation
-from tidymerge.core.cells import as_array
-from tidymerge.core.match import fold_text
-from tidymerge.core.told import declared
+from tidymerge.core.infer.told import declared
+from tidymerge.core.match.match import fold_text
+from tidymerge.core.tidy.cells import as_array
+from tidymerge.databases.contract.database import LEAVING, POSITION, Database, Read, Staged, quoted
+from tidymerge.databases.contract.reading import numbers
 from tidymerge.errors import TargetChanged
-from tidymerge.model import Existing, Indices, Pairing, TableShape, TargetColumn
-from tidymerge.ports import NewColumn, Refusal, Source, Written
-from tidymerge.sources import ReadOptions
+from tidymerge.model import Existing, Indices, NewColumn, Pairing, ReadOptions, TableShape, TargetColumn
+from tidymerge.model.changes import ChangeSet, Refusal, Removals, Violation, Written
+from tidymerge.ports.source import Source
 from tidymerge.sources.server import ServerSource
-from tidymerge.targets.sql.database import LEAVING, POSITION, Database, Read, Staged, quoted
 from tidymerge.targets.sql.detours import circles, hindrances, in_circle
-from tidymerge.targets.sql.reading import numbers
 from tidymerge.targets.sql.runs import between
 from tidymerge.targets.sql.stage import Stage
 from tidymerge.targets.sql.writer import Writer

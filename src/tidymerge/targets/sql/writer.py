@@ -5,13 +5,12 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from tidymerge.changes import ChangeSet
-from tidymerge.core.change_set import reject
-from tidymerge.core.order import generations, is_circle
+from tidymerge.core.decide.change_set import reject
+from tidymerge.core.match.order import generations, is_circle
+from tidymerge.databases.contract.database import ConstraintBroken, quoted
 from tidymerge.errors import TargetChanged
 from tidymerge.model import Flaw, Reason
-from tidymerge.ports import Refusal, Written
-from tidymerge.targets.sql.database import ConstraintBroken, quoted
+from tidymerge.model.changes import ChangeSet, Refusal, Written
 from tidymerge.targets.sql.detours import NONE, Detours, detours_for, emptied, own_keys
 from tidymerge.targets.sql.runs import Statement, patterns, runs, stretches
 from tidymerge.targets.sql.stage import Stage

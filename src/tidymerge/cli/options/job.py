@@ -1,0 +1,132 @@
+"""The options that make a job, for every command that takes one."""
+
+import functools
+import inspect
+from collections.abc import Callable
+from dataclasses import asdict, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from tidymerge.cli.options import shared as options
+from tidymerge.errors import BadOption
+
+if TYPE_CHECKING:
+    from tidymerge.job.model import Job
+
+
+def takes_job(command: Callable[..., None]) -> Callable[..., None]:
+    """Give a command the options of `job_of` before its own; its first argument then makes the job of them.
+
+    Typer reads options from a function's signature, so the command is given one of both.
+    """
+    of_job = [
+        parameter
+        for parameter in inspect.signature(job_of).parameters.values()
+        if parameter.kind is not inspect.Parameter.KEYWORD_ONLY
+    ]
+    _, *own = inspect.signature(command).parameters.values()
+
+    @functools.wraps(command)
+    def with_job(**given: Any) -> None:
+        said = {parameter.name: given.pop(parameter.name) for parameter in of_job}
+        command(functools.partial(job_of, **said), **given)
+
+    with_job.__signature__ = inspect.Signature([*of_job, *own])  # type: ignore[attr-defined]
+    with_job.__annotations__ = {parameter.name: parameter.annotation for parameter in (*of_job, *own)}
+    return with_job
+
+
+def job_of(
+    incoming: options.Incoming = None,
+    job_file: options.JobPath = None,
+    into: options.Into = None,
+    key: options.Key = None,
+    mapped: options.Map = None,
+    only: options.Only = None,
+    header_row: options.HeaderRow = None,
+    rows: options.Rows = None,
+    cells: options.Cells = None,
+    query: options.Query = None,
+    add_columns: options.AddColumns = False,
+    add_column: options.AddColumn = None,
+    skip_when: options.SkipWhen = None,
+    delimiter: options.Delimiter = None,
+    quote: options.Quote = None,
+    encoding: options.Encoding = None,
+    most_updated: options.MostUpdated = None,
+    most_inserted: options.MostInserted = None,
+    most_rejected: options.MostRejected = None,
+    fewest_rows: options.FewestRows = None,
+    expect_updated: options.ExpectUpdated = None,
+    expect_inserted: options.ExpectInserted = None,
+    *,
+    strict: bool = False,
+    trust_triggers: bool = False,
+) -> "Job":
+    """The job of the job file, if one is given, with what the command line says over it. Raises UsageError."""
+    base = _base(job_file)
+    read = options.read_options(delimiter, quote, encoding, cells, query)
+    most = {"updated": most_updated, "inserted": most_inserted, "rejected": most_rejected}
+    limits = {"fewest_rows": fewest_rows, "expect_updated": expect_updated, "expect_inserted": expect_inserted}
+    limits |= {what: _most(text, what) for what, text in most.items()}
+    over: dict[str, Any] = {
+        "incoming": (incoming,) if incoming is not None else None,
+        "target": into,
+        "key": tuple(key or ()) or None,
+        "renames": _pairs(mapped) or None,
+        "only": tuple(only or ()) or None,
+        "header_row": header_row,
+        "take_rows": rows,
+        "rules": replace(base.rules, skip_when=skip_when) if skip_when else None,
+        "add": add_columns or tuple(add_column or ()) or None,
+        "strict": strict or None,
+        "trust_triggers": trust_triggers or None,
+    }
+    over["read"] = replace(base.read, **_given(asdict(read)))
+    over["limits"] = replace(base.limits, **_given(limits))
+    return _complete(replace(base, **_given(over)))
+
+
+def _base(path: str | None) -> "Job":
+    from tidymerge.job.model import Job
+
+    if path is None:
+        return Job((), "")
+    from tidymerge.job.reading import read_job
+
+    return read_job(Path(path))
+
+
+def _given(values: dict[str, Any]) -> dict[str, Any]:
+    return {name: value for name, value in values.items() if value is not None}
+
+
+def _most(text: str | None, what: str) -> Any:
+    if text is None:
+        return None
+    from tidymerge.core.warn.limits import parse_most
+
+    return parse_most(text, what)
+
+
+def _complete(job: "Job") -> "Job":
+    """The job, if it says what goes where. Raises BadOption."""
+    if not job.incoming:
+        raise BadOption(
+            "Say which rows to load: INCOMING, as in week32.xlsx#Inspections, or `at` in the job's [incoming]."
+        )
+    if not job.target:
+        raise BadOption("Say which table to load into: --into coop.db#hives, or a job file with --job.")
+    return job
+
+
+def _pairs(mapped: list[str] | None) -> dict[str, str]:
+    renames: dict[str, str] = {}
+    for pair in mapped or ():
+        target, equals, source = pair.partition("=")
+        if not (target.strip() and equals and source.strip()):
+            raise BadOption(f"--map takes TARGET=INCOMING, as in --map 'honey_kg=Honey (kg)', not {pair!r}.")
+        if target.strip() in renames:
+            raise BadOption(f"--map names the target column {target.strip()!r} twice; one incoming column can feed it.")
+        renames[target.strip()] = source.strip()
+    return renames

@@ -1,0 +1,1 @@
+"""What the terminal shows: tables, receipts, progress, and how a run ends."""

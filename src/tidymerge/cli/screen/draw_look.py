@@ -1,0 +1,91 @@
+"""Drawing what is in a sheet or a table."""
+
+from rich.console import Console
+from rich.text import Text
+
+from tidymerge.cli.screen.draw import cut, grid, value
+from tidymerge.core.infer.profile import ColumnProfile, KeyCandidate
+from tidymerge.core.words import counted
+from tidymerge.run.look import Overview, View
+
+_SHORT = 24
+_COLUMNS_SHOWN, _COLUMNS_SAMPLED = 300, 60  # nobody reads thousands on a screen
+_KEYS_SHOWN = 3
+_VALUES_SHOWN = 4
+_CATEGORY = 8  # a text column with no more different values is shown with all of them
+
+
+def overview(out: Console, shown: Overview) -> None:
+    """The sheets of a workbook or the tables of a database."""
+    out.print(Text.assemble("\n", (shown.address, "bold"), f": {counted(len(shown.parts), shown.part)}\n"))
+    listed = grid("", (shown.part, "rows", "columns"))
+    listed.title = None
+    for name, rows, columns in shown.parts:
+        listed.add_row(cut(name), f"{rows:,}", str(columns))
+    out.print(listed)
+    if shown.parts:
+        out.print(Text(f"\nLook into one with: tidymerge look '{shown.address}#{shown.parts[0][0]}'", "dim"))
+
+
+def view(out: Console, shown: View) -> None:
+    """The columns of one sheet or table, its keys and a few rows."""
+    columns = shown.profile.columns
+    rows = columns[0].rows if columns else 0
+    where = f", column names in row {shown.header_row}" if shown.header_row else ""
+    title = f": {counted(rows, 'row')}, {counted(len(columns), 'column')}{where}\n"
+    out.print(Text.assemble("\n", (shown.address, "bold"), title))
+    listed = grid("", ("column", "type", "blank", "distinct", "commonest values", "smallest", "largest", "longest"))
+    listed.title = None
+    for column in columns[:_COLUMNS_SHOWN]:
+        listed.add_row(
+            cut(column.name),
+            column.type,
+            f"{column.blanks:,}" if column.blanks else "-",
+            f"{column.distinct:,}" + (" unique" if column.unique else ""),
+            _commonest(column),
+            cut(column.smallest or "", _SHORT),
+            cut(column.largest or "", _SHORT),
+            str(column.longest),
+        )
+    out.print(listed)
+    if len(columns) > _COLUMNS_SHOWN:
+        out.print(Text(f"and {len(columns) - _COLUMNS_SHOWN:,} more columns; --json has them all.", "dim"))
+    out.print(Text("\n" + _keys(shown) + "\n"))
+    if shown.profile.sample:
+        named = f", the first {_COLUMNS_SAMPLED} columns" if len(columns) > _COLUMNS_SAMPLED else ""
+        names = tuple(column.name for column in columns[:_COLUMNS_SAMPLED])
+        sample = grid(f"First rows{named}", names, of_data=True)
+        for row in shown.profile.sample:
+            sample.add_row(*(value(cell) for cell in row[:_COLUMNS_SAMPLED]))
+        out.print(sample)
+    for note in shown.notes:
+        out.print(Text.assemble(("\nNote: ", "dim"), note))
+
+
+def _commonest(column: ColumnProfile) -> str:
+    """The commonest values with their counts, all of a category's; where all differ, just a few of them."""
+    if column.unique:
+        return ", ".join(cut(text, _SHORT) for text, _ in column.commonest[:3]) + ", …"
+    category = column.kind == "text" and column.distinct <= _CATEGORY
+    shown = _CATEGORY if category else _VALUES_SHOWN
+    return ", ".join(f"{cut(text, _SHORT)} ({count:,})" for text, count in column.commonest[:shown])
+
+
+def _keys(shown: View) -> str:
+    declared = [" + ".join(names) for names in (shown.primary_key, *shown.unique) if names]
+    if declared:
+        return f"Declared unique: {'; '.join(declared)}. Rows are matched by the first, unless --key says otherwise."
+    candidates = shown.profile.keys
+    exact = [" + ".join(candidate.columns) for candidate in candidates if candidate.exact]
+    nearly = [_but_for(candidate) for candidate in candidates if not candidate.exact]
+    lines = []
+    if exact:
+        lines.append(f"Could serve as key (never blank, never twice): {'; '.join(exact[:_KEYS_SHOWN])}.")
+    if nearly:
+        lines.append(f"Could serve as key, but for a few rows: {'; '.join(nearly[:_KEYS_SHOWN])}.")
+    return "\n".join(lines) or "No column or pair of columns is nearly unique, so none can serve as key by itself."
+
+
+def _but_for(candidate: KeyCandidate) -> str:
+    found = (("blank", candidate.blank), ("repeated", candidate.repeated))
+    return f"{' + '.join(candidate.columns)} ({', '.join(f'{count} {word}' for word, count in found if count)})"

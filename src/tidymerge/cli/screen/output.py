@@ -1,0 +1,169 @@
+"""Where output goes: results to standard output, everything else to standard error."""
+
+import json as json_form
+import signal
+import sys
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Any
+
+import typer
+from rich.console import Console
+
+from tidymerge.cli.screen.closing import note_commit
+from tidymerge.errors import Stopped, TidyMergeError
+from tidymerge.reports.error_json import error_to_dict, failure_to_dict
+
+if TYPE_CHECKING:
+    from tidymerge.model.receipt import Receipt, Touch
+    from tidymerge.run.outputs import Outputs
+
+DONE, WITH_REJECTS, STOPPED = 0, 3, 4
+ROWS_ON_PAGE = 1000  # changed records; more would make a page slow to open
+_ENOUGH = 20_000  # signs in a line of a file or a pipe, where no terminal tells its width
+
+
+def console(*, json_wanted: bool = False) -> Console:
+    """The console for people: standard output, or standard error when JSON goes to standard output.
+
+    It knows no markup: values from files are printed, and must not be obeyed.
+    """
+    stream = sys.stderr if json_wanted else sys.stdout
+    kind = Console if stream.isatty() else _Plain
+    width = None if stream.isatty() else _ENOUGH
+    return kind(file=stream, width=width, highlight=False, emoji=False, markup=False)
+
+
+class _Plain(Console):
+    """For a file or a pipe: lines are as long as they need, and end where their words end."""
+
+    def print(self, *objects: Any, **options: Any) -> None:
+        """Print without the spaces that would fill a terminal's line."""
+        with self.capture() as caught:
+            super().print(*objects, **options)
+        self.file.writelines(f"{line.rstrip()}\n" for line in caught.get().splitlines())
+
+
+def print_json(data: dict[str, Any]) -> None:
+    """Print one JSON document to standard output: in UTF-8 always (RFC 8259, 8.1), whatever the terminal's encoding."""
+    sys.stdout.flush()
+    text = json_form.dumps(data, indent=2, ensure_ascii=False)
+    sys.stdout.buffer.write(f"{text}\n".encode("utf-8", "backslashreplace"))  # half a letter has an escape in JSON too
+    sys.stdout.buffer.flush()
+
+
+@contextmanager
+def json_failures(*, json_wanted: bool) -> Iterator[None]:
+    """With `--json`, print what ended the run as JSON too before the error goes on its way."""
+    try:
+        yield
+    except Stopped as stopped:
+        if json_wanted:
+            print_json({**stopped.receipt.to_dict(), "error": error_to_dict(stopped)})
+        raise
+    except TidyMergeError as error:
+        if json_wanted:
+            print_json(failure_to_dict(error))
+        raise
+
+
+def show(out: Console, receipt: "Receipt", *, json: bool, details: bool = True) -> None:
+    """Print a receipt: for people, or as JSON to standard output."""
+    from tidymerge.cli.screen import draw
+
+    if json:
+        print_json(receipt.to_dict())
+    else:
+        draw.receipt(out, receipt, details=details)
+
+
+def write_views(receipt: "Receipt", touched: "list[Touch] | None", outputs: "Outputs") -> None:
+    """Write the receipt as a page and as a chart, where asked for. `touched` is looked up in the log if None.
+
+    Raises BadOption where a file can't be written.
+    """
+    if outputs.page is not None:
+        from tidymerge.reports.page import write_page
+        from tidymerge.run.past import touched_of
+
+        found = touched_of(receipt, ROWS_ON_PAGE) if touched is None else touched
+        write_page(receipt, found, outputs.page)
+    if outputs.chart is not None:
+        from tidymerge.reports.charts import receipt_chart
+
+        receipt_chart(receipt, outputs.chart)
+
+
+def report(out: Console, receipt: "Receipt", outputs: "Outputs", *, json: bool, details: bool = False) -> None:
+    """After a commit: show the receipt and write its views.
+
+    Whatever goes wrong now must not look as if the run had failed: it is only said.
+    """
+    note_commit(receipt.run or "")
+    with _only_said(receipt, "its receipt is not shown"):
+        show(out, receipt, json=json, details=details)
+    with _only_said(receipt, "not all of its views are written"):
+        write_views(receipt, None, outputs)
+
+
+@contextmanager
+def _only_said(receipt: "Receipt", words: str) -> Iterator[None]:
+    try:
+        yield
+    except Exception as error:  # noqa: BLE001 - the run is done
+        again = f"tidymerge receipt {receipt.run}" if receipt.changed else "tidymerge runs"
+        print(f"tidymerge: The run is done, but {words}: {error}. See it with: {again}", file=sys.stderr)
+
+
+@contextmanager
+def drawn_if_stopped(out: Console, *, quiet: bool) -> Iterator[None]:
+    """If a run is stopped, show what it would have done, unless that was shown already or nobody looks."""
+    try:
+        yield
+    except Stopped as stopped:
+        if not quiet:
+            from tidymerge.cli.screen import draw
+
+            draw.receipt(out, stopped.receipt)
+        raise
+
+
+def question(receipt: "Receipt") -> str:
+    """What is asked on the terminal before a run writes."""
+    from tidymerge.core.words import what_to_do
+
+    (table,) = receipt.tables
+    undo = receipt.undoes is not None
+    return what_to_do(receipt.rows, table.records_updated, table.rows_before, table.target, undo=undo)
+
+
+def ask(question: str, refused: str, *, json: bool) -> None:
+    """Ask on the terminal; a no ends the program with exit status 4."""
+    if not typer.confirm(f"\n{question}", default=False, err=json):
+        console(json_wanted=json).print(refused)
+        raise typer.Exit(STOPPED)
+
+
+def finish(receipt: "Receipt") -> None:
+    """End with the exit status that the receipt calls for."""
+    raise typer.Exit(WITH_REJECTS if receipt.rows.rejected else DONE)
+
+
+@contextmanager
+def uninterrupted() -> Iterator[None]:
+    """Hold Ctrl-C and SIGTERM back from the commit on, so that what is said of it is true.
+
+    After a commit only the receipt is left to print, which is quick: a signal then would say "nothing was written".
+    """
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    numbers = (signal.SIGINT, signal.SIGTERM)
+    before = [signal.signal(number, signal.SIG_IGN) for number in numbers]
+    try:
+        yield
+    except BaseException:
+        for number, handler in zip(numbers, before, strict=True):
+            signal.signal(number, handler)
+        raise

@@ -1,0 +1,1 @@
+"""The tally, its proof, and the fingerprint."""

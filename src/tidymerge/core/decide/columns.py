@@ -1,0 +1,206 @@
+"""Every loaded column from the incoming rows, by its rule: shaped, computed, looked up, cast."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tidymerge.core.decide.lookup import LookUp, look_up
+from tidymerge.core.expressions import Expression, Frame
+from tidymerge.core.tidy.cells import as_array, keep, shown
+from tidymerge.core.tidy.convert import as_text, cast_cells, tidy_parts
+from tidymerge.core.tidy.shaping import shape_column
+from tidymerge.core.tidy.tidying import tidy
+from tidymerge.errors import BadOption
+from tidymerge.model import Flaw, Incoming, Kind, Mask, Pair, Pairing, Reason
+from tidymerge.model.rules import ColumnRule, Find
+
+
+@dataclass(frozen=True, slots=True)
+class Converted:
+    """The incoming rows in the target's types, one column a loaded column; null is blank or flawed.
+
+    `cleared` marks, by column, the rows whose cell says that the value is to be cleared; `not_found` counts, by
+    column, the look-ups that found nothing where the job allows that; `untidied` has the texts as they arrived of
+    columns in which tidying changed any.
+    """
+
+    values: pa.Table
+    flaws: tuple[Flaw, ...]
+    rounded: dict[str, int]
+    cleared: Mapping[str, Mask]
+    not_found: Mapping[str, int] = field(default_factory=dict)
+    untidied: Mapping[str, pa.Array] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Surroundings:
+    """What a conversion needs besides the rows: compiled computed values, look-up tables, the run's stamps.
+
+    `asked` are the incoming columns that conditions and instructions look at.
+    """
+
+    now: datetime
+    computes: Mapping[str, Expression] = field(default_factory=dict)
+    look_ups: Mapping[Find, LookUp] = field(default_factory=dict)
+    stamps: Mapping[str, str] = field(default_factory=dict)
+    clear_mark: str | None = None
+    own_table: str = ""
+    asked: frozenset[str] = frozenset()
+
+
+def convert(incoming: Incoming, pairing: Pairing, around: Surroundings, skipped: Mask) -> Converted:
+    """Tidy, shape and cast every column that the job loads; look-ups come last, for they may see this load's rows.
+
+    What is wrong with rows that the job skips is no flaw.
+    """
+    columns: dict[str, pa.Array] = {}
+    used = used_columns(pairing, around)
+    flaws: list[Flaw] = [flaw for flaw in incoming.flaws if flaw.column is None or flaw.column in used]
+    rounded: dict[str, int] = {}
+    not_found: dict[str, int] = {}
+    cleared: dict[str, Mask] = {}
+    for pair in sorted(pairing.pairs, key=lambda pair: pair.rule.find is not None):
+        name = pair.target.name
+        parts, found, cleared[name] = _cells(incoming, pair, around)
+        flaws += found
+        if pair.rule.find is not None:
+            table = _with_this_load(around.look_ups[pair.rule.find], columns, around)
+            taken = look_up(tuple(parts), table, pair, len(incoming.row_numbers))
+            flaws += taken.flaws
+            parts = [taken.values] if taken.values.null_count < len(taken.values) else []
+            lost = int((taken.missing & ~skipped).sum())
+            if lost and pair.rule.find.missing_is_null:
+                not_found[name] = lost
+        cast = cast_cells(parts, pair.target.type, len(incoming.row_numbers))
+        flawed = _flawed(incoming, pair)
+        columns[name] = keep(cast.values, ~flawed) if flawed.any() else cast.values
+        if cast.bad:
+            shown = _shown(incoming, pair.rule, parts)
+            for bad in cast.bad:
+                rows = bad.rows[~flawed[bad.rows]]
+                if len(rows):
+                    values = shown.take(pa.array(rows))
+                    flaws.append(Flaw(bad.reason, rows, bad.expected, pair.incoming, values, pair.rule.sources))
+        if cast.rounded:
+            rounded[name] = cast.rounded
+    flaws = spared(flaws, skipped)
+    ordered = {column.name: columns[column.name] for column in pairing.columns}
+    clearing = {name: mask for name, mask in cleared.items() if mask.any()}
+    untidied = {pair.target.name: texts for pair in pairing.pairs if (texts := _untidied(incoming, pair)) is not None}
+    return Converted(pa.table(ordered), tuple(flaws), rounded, clearing, not_found, untidied)
+
+
+def _untidied(incoming: Incoming, pair: Pair) -> pa.Array | None:
+    """The texts of a text column as they arrived, if tidying changes any of them."""
+    if pair.target.type.kind is not Kind.TEXT or not pair.rule.unshaped:
+        return None
+    texts = [part for part in incoming.column(pair.rule.sources[0]).parts if pa.types.is_string(part.type)]
+    return texts[0] if texts and tidy(texts[0]) is not texts[0] else None
+
+
+def _flawed(incoming: Incoming, pair: Pair) -> Mask:
+    """Where a cell that feeds the column was wrong when it arrived, such as a formula error."""
+    mask = np.zeros(len(incoming.row_numbers), bool)
+    for flaw in incoming.flaws:
+        if flaw.column in pair.rule.sources:
+            mask[flaw.rows] = True
+    return mask
+
+
+def used_columns(pairing: Pairing, around: Surroundings) -> set[str]:
+    """The incoming columns that feed a target column or are asked by the job."""
+    used = {source for pair in pairing.pairs for source in pair.rule.sources} | around.asked
+    return used | {name for expression in around.computes.values() for _, name in expression.uses}
+
+
+def spared(flaws: Sequence[Flaw], skipped: Mask) -> list[Flaw]:
+    """The flaws of rows that are not skipped."""
+    kept = []
+    for flaw in flaws:
+        stays = ~skipped[flaw.rows]
+        if stays.any():
+            values = None if flaw.values is None else flaw.values.filter(pa.array(stays))
+            kept.append(replace(flaw, rows=flaw.rows[stays], values=values))
+    return kept
+
+
+def _cells(incoming: Incoming, pair: Pair, around: Surroundings) -> tuple[list[pa.Array], list[Flaw], Mask]:
+    """The cells for one target column before they are cast, what is wrong with them, and where they say "clear"."""
+    rows = len(incoming.row_numbers)
+    nothing = np.zeros(rows, bool)
+    rule = pair.rule
+    if rule.stamp == "file":
+        return [_files(incoming)], [], nothing
+    if rule.stamp is not None:
+        return [pa.repeat(pa.scalar(around.stamps[rule.stamp]), rows)], [], nothing
+    if rule.compute is not None:
+        frame = raw_frame(incoming, around.computes[pair.target.name], around.now)
+        values = around.computes[pair.target.name].evaluate(frame)
+        flaws = [
+            Flaw(
+                Reason.NOT_COMPUTED,
+                np.flatnonzero(failure.rows),
+                f"a value that does not fail: it {failure.words}",
+                pair.incoming,
+            )
+            for failure in frame.failures
+        ]
+        values = pc.if_else(pa.array(~frame.failed()), values, pa.scalar(None, values.type))
+        return ([values] if values.null_count < rows else []), flaws, nothing
+    mark = rule.clear_mark if rule.clear_mark is not None else around.clear_mark
+    if rule.plain and mark is None:
+        return tidy_parts(incoming.column(rule.sources[0]).parts), [], nothing
+    shaped = shape_column(incoming, rule, pair.target.type.kind, mark)
+    return [part for part in shaped.parts if part.null_count < len(part)], list(shaped.flaws), shaped.cleared
+
+
+def _files(incoming: Incoming) -> pa.Array:
+    """For each row the name of the file that it came from."""
+    names = pa.array([file_name(address) for address in incoming.origins or (incoming.address,)], pa.string())
+    origin = np.zeros(len(incoming.row_numbers), np.int64) if incoming.origin is None else incoming.origin
+    return names.take(pa.array(origin))
+
+
+def file_name(address: str) -> str:
+    """The file of an address without its folder, and without the sheet or table; a server's address as it is."""
+    return address if "://" in address else address.partition("#")[0].rpartition("/")[2]
+
+
+def _shown(incoming: Incoming, rule: ColumnRule, parts: Sequence[pa.Array]) -> pa.Array:
+    """The cells as the person knows them: as they arrived, or as they were computed."""
+    if len(rule.sources) == 1:
+        return as_text(incoming.column(rule.sources[0]))
+    texts = [shown(part) for part in parts]
+    return texts[0] if len(texts) == 1 else pc.coalesce(*texts)
+
+
+def raw_frame(incoming: Incoming, expression: Expression, now: datetime) -> Frame:
+    """The incoming cells that an expression uses, as text."""
+    cells = {(scope, name): as_text(incoming.column(name)) for scope, name in expression.uses}
+    return Frame(cells, len(incoming.row_numbers), now)
+
+
+def _with_this_load(table: LookUp, columns: Mapping[str, pa.Array], around: Surroundings) -> LookUp:
+    """A look-up into the target itself also sees the rows of this load."""
+    find = table.find
+    if find.table != around.own_table or find.where not in columns:
+        return table
+    if find.take not in columns:
+        return table
+    own = pa.table({find.where: columns[find.where], find.take: columns[find.take]})
+    own = own.filter(pc.and_(pc.is_valid(own[find.where]), pc.is_valid(own[find.take])))
+    return replace(table, values=pa.concat_tables([table.values.select([find.where, find.take]), own]))
+
+
+def constant(text: str | None, pair: Pair, what: str) -> pa.Scalar:
+    """A value written in the job, in the column's type. Raises BadOption."""
+    if text is None:
+        return pa.scalar(None, pair.target.type.arrow)
+    cast = cast_cells([pa.array([text])], pair.target.type, 1)
+    if cast.bad:
+        raise BadOption(f"{what} of {pair.target.name} is {text!r}, but the column takes {cast.bad[0].expected}.")
+    return as_array(cast.values)[0]

@@ -1,0 +1,175 @@
+"""The expressions of a job, compiled before any row is looked at, and worked out over incoming and existing."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tidymerge.core.decide.columns import raw_frame
+from tidymerge.core.expressions import Cells, Expression, Frame, Scopes, Type, compile_expression, tells_time, type_of
+from tidymerge.core.naming.mapping import fold, incoming_name, target_name
+from tidymerge.core.tidy import digits
+from tidymerge.core.tidy.cells import as_array, mask_of
+from tidymerge.core.tidy.convert import as_text, tidy_parts
+from tidymerge.core.tidy.patterns import check_pattern
+from tidymerge.errors import BadExpression
+from tidymerge.model import Existing, Incoming, IncomingColumn, Indices, Mask, Pairing, TableShape
+from tidymerge.model.rules import Rules
+
+_EMPTY, _GREATER = "empty", "greater"
+
+
+@dataclass(frozen=True, slots=True)
+class Conditions:
+    """The compiled expressions of a job. `columns` holds each column's own `update_when`."""
+
+    now: datetime
+    skip_when: Expression | None = None
+    insert_when: Expression | None = None
+    update_when: Expression | None = None
+    columns: Mapping[str, Expression] = field(default_factory=dict)
+    computes: Mapping[str, Expression] = field(default_factory=dict)
+
+    def asked(self, incoming: Incoming) -> frozenset[str]:
+        """The incoming columns, by their own names, that the conditions look at."""
+        used = [self.skip_when, self.insert_when, self.update_when, *self.columns.values()]
+        names = {name for expression in used if expression for scope, name in expression.uses if scope == "incoming"}
+        return frozenset(names & {column.name for column in incoming.columns})
+
+    @property
+    def existing_columns(self) -> set[str]:
+        """The target columns whose stored values the conditions look at."""
+        used = [self.insert_when, self.update_when, *self.columns.values()]
+        return {name for expression in used if expression for scope, name in expression.uses if scope == "existing"}
+
+
+def compile_conditions(
+    incoming: Incoming, pairing: Pairing, shape: TableShape, rules: Rules, now: datetime
+) -> Conditions:
+    """Compile and check all expressions of a job. Raises BadExpression."""
+    raw = {"incoming": {column.name: Cells(nature(column)) for column in incoming.columns}}
+    both: dict[str, Mapping[str, Type | Cells]] = {
+        "incoming": _incoming_scope(incoming, pairing),
+        "existing": {c.name: type_of(c.type) for c in shape.columns},
+    }
+    only_incoming = {"incoming": both["incoming"]}
+    columns, computes = {}, {}
+    for pair in pairing.pairs:
+        name, rule = pair.target.name, pair.rule
+        if rule.pattern:
+            check_pattern(rule.pattern, f"columns.{name}.pattern")
+        for pattern, replacement in rule.replace:
+            check_pattern(pattern, f"columns.{name}.replace", replacement)
+        if rule.update_when:
+            new, old = f'incoming."{_doubled(name)}"', f'existing."{_doubled(name)}"'
+            empty = f"nullif(trim({old}), '') is null" if type_of(pair.target.type) is Type.TEXT else f"{old} is null"
+            shorthand = {_EMPTY: empty, _GREATER: f"{old} is null or {new} > {old}"}
+            text = shorthand.get(rule.update_when, rule.update_when)
+            columns[name] = compile_expression(text, f"columns.{name}.update_when", both, condition=True)
+        if rule.compute:
+            computes[name] = compile_expression(rule.compute, f"columns.{name}.compute", raw)
+            if tells_time(rule.compute):
+                raise BadExpression(
+                    f"columns.{name}.compute: a value that differs at every load would never be unchanged; "
+                    'for the time of the run use stamp = "time".'
+                )
+    return Conditions(
+        now,
+        _compiled(rules.skip_when, "incoming.skip_when", raw),
+        _compiled(rules.insert_when, "rules.insert_when", only_incoming),
+        _compiled(rules.update_when, "rules.update_when", both),
+        columns,
+        computes,
+    )
+
+
+def _doubled(name: str) -> str:
+    return name.replace('"', '""')
+
+
+def _compiled(text: str | None, where: str, scopes: Scopes) -> Expression | None:
+    return compile_expression(text, where, scopes, condition=True) if text else None
+
+
+_NATURES = (
+    (pa.types.is_boolean, Type.BOOLEAN),
+    (pa.types.is_date, Type.DATE),
+    (pa.types.is_time, Type.TIME),
+    (pa.types.is_timestamp, Type.TIMESTAMP),
+)
+
+
+def nature(column: IncomingColumn) -> Type | None:
+    """The type that all cells of a column have: texts are numbers if all of them are; NULL if all are blank."""
+    found = {_nature_of(part) for part in tidy_parts(column.parts)}
+    return found.pop() if len(found) == 1 else None if found else Type.NULL
+
+
+def _nature_of(part: pa.Array) -> Type | None:
+    if pa.types.is_string(part.type):
+        return Type.NUMBER if pc.all(pc.match_substring_regex(part, digits.PLAIN)).as_py() else None
+    return next((kind for test, kind in _NATURES if test(part.type)), Type.NUMBER)
+
+
+def _incoming_scope(incoming: Incoming, pairing: Pairing) -> dict[str, Type | Cells]:
+    """Loaded columns by their target names, as converted; other incoming columns by their own, as cells."""
+    scope: dict[str, Type | Cells] = {pair.target.name: type_of(pair.target.type) for pair in pairing.pairs}
+    taken = {fold(name) for name in scope}
+    scope.update({column.name: Cells(nature(column)) for column in incoming.columns if fold(column.name) not in taken})
+    return scope
+
+
+def rows_to_skip(incoming: Incoming, conditions: Conditions) -> Mask:
+    """The rows for which `skip_when` is true."""
+    if conditions.skip_when is None:
+        return mask_of(pa.repeat(pa.scalar(False), len(incoming.row_numbers)))
+    frame = raw_frame(incoming, conditions.skip_when, conditions.now)
+    return mask_of(conditions.skip_when.evaluate(frame))
+
+
+@dataclass(frozen=True, slots=True)
+class Sides:
+    """Both sides of a set of matched rows: `rows` of the incoming values, `records` of the existing ones."""
+
+    incoming: Incoming
+    values: pa.Table
+    existing: Existing | None
+    rows: Indices
+    records: Indices
+
+    def holds(self, expression: Expression, now: datetime) -> Mask:
+        """Where a condition is true; a row in which it fails or is unknown is not."""
+        columns = {}
+        for scope, name in expression.uses:
+            if scope == "existing":
+                assert self.existing is not None  # noqa: S101 - compiled without that scope otherwise
+                columns[scope, name] = as_array(self.existing.values[name]).take(pa.array(self.records))
+            elif name in self.values.column_names:
+                columns[scope, name] = as_array(self.values[name]).take(pa.array(self.rows))
+            else:
+                columns[scope, name] = as_text(self.incoming.column(name)).take(pa.array(self.rows))
+        frame = Frame(columns, len(self.rows), now)
+        held = mask_of(pc.and_(expression.evaluate(frame).fill_null(False), pa.array(~frame.failed())))
+        for scope, name in expression.uses:
+            if scope == "existing" and self.existing is not None and name in self.existing.unreadable:
+                held &= ~self.existing.unreadable[name][self.records]  # not empty, and not known either
+        return held
+
+
+def resolved(rules: Rules, incoming: Incoming, pairing: Pairing, shape: TableShape) -> Rules:
+    """The rules with the columns' own spelling. Raises NoSuchColumn and BadExpression."""
+    if rules.greatest is not None:
+        name = target_name(shape, rules.greatest)
+        if name not in {column.name for column in pairing.columns}:
+            raise BadExpression(f"rules.same_key_twice: {name} decides between rows of one key, but is not loaded.")
+        rules = replace(rules, greatest=name)
+    if rules.instruction is not None:
+        column = incoming_name([column.name for column in incoming.columns], rules.instruction.column)
+        actions = {
+            word: (action, tuple(target_name(shape, name) for name in names))
+            for word, (action, names) in rules.instruction.actions.items()
+        }
+        rules = replace(rules, instruction=replace(rules.instruction, column=column, actions=actions))
+    return rules

@@ -1,0 +1,192 @@
+"""Deciding, for every incoming row, what becomes of it; nothing that is not decided here is written.
+
+The rules stand in `decide` and its steps in the order in which they hold: the first one that settles a row stays.
+"""
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tidymerge.core.decide.change_set import Matched, change_set
+from tidymerge.core.decide.columns import Converted, constant
+from tidymerge.core.decide.compare import changes_of, cleared_in_vain, compare
+from tidymerge.core.decide.conditions import Sides
+from tidymerge.core.decide.question import Question
+from tidymerge.core.decide.rows import (
+    ACTION_CODES,
+    Repeats,
+    Told,
+    blank_keys,
+    disobedient,
+    instructions,
+    missing_values,
+    same_key_twice,
+    several_records,
+)
+from tidymerge.core.decide.teams import Team, shared, team_up
+from tidymerge.core.decide.verdicts import Verdicts
+from tidymerge.core.match.match import KeyCodes, all_matches
+from tidymerge.core.tidy.cells import as_array
+from tidymerge.model import Indices, Mask, Pair
+from tidymerge.model.changes import ChangeSet
+from tidymerge.model.rules import Action, Blanks
+
+
+def decide(question: Question, skipped: Mask) -> ChangeSet:
+    """Give every incoming row its outcome and every touched record its values.
+
+    `skipped` are rows that the job leaves out. Source: section 6 of the design.
+    """
+    question = replace(question, converted=_defaults_for_blanks(question))
+    told = instructions(question.incoming, question.rules.instruction)
+    verdicts = Verdicts(question.rows)
+
+    # What a row says by itself.
+    verdicts.skip("left out by skip_when", skipped)
+    verdicts.skip("the row says so", told.actions == ACTION_CODES[Action.SKIP])
+    verdicts.reject(told.flaws)
+    verdicts.reject(blank_keys(question.converted, question.pairing))
+    verdicts.reject(question.converted.flaws)
+
+    # What rows of one key say together. A row that is settled says nothing against others of its key.
+    question, codes, team = _teamed(question, told, verdicts.open)
+    repeated = same_key_twice(question.converted, codes, question.pairing, question.rules)
+    verdicts.skip_rows("the same as an earlier row", repeated.spare)
+    verdicts.skip_rows("another row of the same key was taken", repeated.outdone)
+    verdicts.reject(repeated.flaws)
+
+    # How a row stands to the records.
+    values, matches = question.converted.values, question.matches
+    fresh, known = matches.times == 0, matches.times > 0
+    if not question.rules.update_all:
+        verdicts.reject(several_records(values, matches, question.pairing))
+    still = verdicts.open
+    verdicts.reject(disobedient(told, still & fresh, still & known, values, question.pairing))
+    inserted, new_values = _new_records(question, fresh, verdicts)
+    update, along = _led(_updates(question, known & ~team.follows, team, verdicts), team)
+
+    _company(verdicts, team, repeated)
+    outcomes = verdicts.outcomes(np.r_[update.rows, along[0]], inserted)
+    changes = change_set(question, outcomes, verdicts, update, new_values)
+    followers, leaders = np.r_[along[0], repeated.spare], np.r_[along[1], repeated.first]
+    good = ~verdicts.rejected[followers]
+    return replace(changes, followers=followers[good], leaders=leaders[good])
+
+
+def _teamed(question: Question, told: Told, still: Mask) -> tuple[Question, KeyCodes, Team]:
+    """The rows that change a record together say all of it; the codes are those of rows that stand alone."""
+    codes = replace(question.codes, incoming=np.where(still, question.codes.incoming, -1))
+    team = team_up(codes, told, question.matches)
+    if not len(team.rows):
+        return question, codes, team
+    codes = replace(codes, incoming=np.where(team.mask, -1, codes.incoming))
+    return replace(question, converted=shared(question.converted, team)), codes, team
+
+
+def _company(verdicts: Verdicts, team: Team, repeated: Repeats) -> None:
+    """Rows that say the same as another, or change a record by it, share its fate."""
+    verdicts.follow(team.rows, team.leaders)
+    verdicts.share(np.r_[team.rows, repeated.spare], np.r_[team.leaders, repeated.first])
+
+
+def _defaults_for_blanks(question: Question) -> Converted:
+    """Where a blank clears a column that has a default in the job, it clears it to the default."""
+    values = question.converted.values
+    for at, pair in enumerate(question.pairing.pairs):
+        if pair.rule.default is not None and (pair.rule.blanks or question.rules.blanks) is Blanks.CLEAR:
+            filled = _filled(question, pair)
+            values = values.set_column(at, pair.target.name, filled)
+    return replace(question.converted, values=values)
+
+
+def _filled(question: Question, pair: Pair) -> pa.Array:
+    """A column with its default where the cell is blank, but not where a mark says to clear it."""
+    column = as_array(question.converted.values[pair.target.name])
+    filled = pc.coalesce(column, constant(pair.rule.default, pair, "The default"))
+    cleared = question.converted.cleared.get(pair.target.name)
+    return filled if cleared is None else pc.if_else(pa.array(cleared), column, filled)
+
+
+def _new_records(question: Question, fresh: Mask, verdicts: Verdicts) -> tuple[Indices, pa.Table]:
+    """Which rows become new records, and the values of all rows as new records would have them."""
+    values = _as_new(question)
+    if not question.rules.inserts:
+        verdicts.skip("new records are not inserted", fresh)
+    elif question.conditions.insert_when is not None:
+        rows = np.flatnonzero(fresh & verdicts.open)
+        sides = Sides(question.incoming, values, None, rows, rows)  # as they would be loaded
+        met = sides.holds(question.conditions.insert_when, question.conditions.now)
+        verdicts.skip_rows("insert_when was not met", rows[~met])
+    verdicts.reject(missing_values(values, fresh & verdicts.open, question.pairing, question.shape))
+    return np.flatnonzero(fresh & verdicts.open), values
+
+
+def _as_new(question: Question) -> pa.Table:
+    """The values with the job's defaults, and without the columns that are only for updates."""
+    columns = {}
+    for pair in question.pairing.pairs:
+        column = as_array(question.converted.values[pair.target.name])
+        if pair.rule.default is not None:
+            column = _filled(question, pair)
+        if pair.rule.only_on is Action.UPDATE:
+            column = pa.nulls(len(column), column.type)
+        columns[pair.target.name] = column
+    return pa.table(columns)
+
+
+def _led(update: Matched, team: Team) -> tuple[Matched, tuple[Indices, Indices]]:
+    """The updates of leaders that change nothing themselves go to a row of theirs that does; and which rows go along.
+
+    The second value are the rows that change a record through another row's update, and those rows.
+    """
+    place = {row: at for at, row in enumerate(update.rows.tolist())} if len(team.rows) else {}
+    rows, along, along_with = update.rows.copy(), [], []
+    for leader, members in team.members.items():
+        at = place.get(leader)
+        if at is None:
+            continue
+        active = [
+            row for row in members if any(update.changed[c][at] for c in team.columns[row] if c in update.changed)
+        ]
+        if active:
+            rows[at] = active[0]
+            along += active[1:]
+            along_with += [active[0]] * (len(active) - 1)
+    return replace(update, rows=rows), (np.array(along, np.int64), np.array(along_with, np.int64))
+
+
+def _updates(question: Question, known: Mask, team: Team, verdicts: Verdicts) -> Matched:
+    """Compare the rows that have a record, and apply every condition on updates."""
+    rows = np.flatnonzero(known & verdicts.open)
+    records = question.matches.record[rows]
+    if question.rules.update_all:
+        rows, records = all_matches(question.codes, rows)
+    sides = Sides(question.incoming, question.converted.values, question.existing, rows, records)
+    held: dict[str, Mask] = {}
+    changed = compare(question, sides, held)
+    for name in changed:
+        changed[name] &= team.may_change(name)[rows]
+    verdicts.reject(cleared_in_vain(question, sides, changed))
+    touched = _any(changed, len(rows)) & ~verdicts.rejected[rows]
+    for why, mask in held.items():  # a row of which nothing is left is not one that says what the record says
+        verdicts.skip_rows(why, np.setdiff1d(rows[mask], rows[touched]))
+    if not question.rules.updates:
+        verdicts.skip_rows("existing records are not updated", rows[touched])
+        touched &= False
+    elif question.conditions.update_when is not None:
+        unmet = touched & ~sides.holds(question.conditions.update_when, question.conditions.now)
+        touched &= ~unmet
+        verdicts.skip_rows("update_when was not met", np.setdiff1d(rows[unmet], rows[touched]))
+    along = {pair.target.name: changes_of(question, pair, sides, {}) & touched for pair in question.pairing.going_along}
+    verdicts.reject(cleared_in_vain(question, sides, along))
+    touched &= ~verdicts.rejected[rows]
+    changed = {name: mask[touched] for name, mask in (changed | along).items()}
+    return Matched(rows[touched], records[touched], changed)
+
+
+def _any(changed: Mapping[str, Mask], length: int) -> Mask:
+    mask: Mask = np.logical_or.reduce([np.zeros(length, bool), *changed.values()])
+    return mask

@@ -1,0 +1,1 @@
+"""What was decided, for people: samples, rejected rows, marks, the mapping in words."""

@@ -1,0 +1,1 @@
+"""What rows and tables tell by themselves: types, keys, totals, the draft of a job."""

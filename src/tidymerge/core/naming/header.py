@@ -1,0 +1,38 @@
+"""Finding the row that holds the column names, under title rows and notes."""
+
+from collections.abc import Iterable, Sequence
+
+from tidymerge.core.naming.mapping import fold
+from tidymerge.errors import NoHeader
+
+ROWS_SEARCHED = 30
+_NEARLY_AS_WIDE = 0.75  # a name may be missing where no cell below is
+
+
+def find_header(head: Sequence[Sequence[str]], names: Iterable[str]) -> int:
+    """The index of the row that holds most of `names` (folded); the first of equals.
+
+    `head` is the top of the sheet as text. Raises NoHeader when no row holds any of them.
+    """
+    wanted = {fold(name) for name in names}
+    scores = [len({fold(cell) for cell in row if cell.strip()} & wanted) for row in head]
+    if not any(scores):
+        raise NoHeader(
+            f"None of the first {len(head)} rows holds a name of the target's columns. "
+            "If the names differ, say which columns belong together with --map, "
+            "or give the row of the column names with --header-row."
+        )
+    return scores.index(max(scores))
+
+
+def guess_header(head: Sequence[Sequence[str]]) -> int:
+    """The likeliest header where no target tells the names: the first row with about as many distinct texts as any."""
+    scores = [_width(row) for row in head]
+    enough = max(scores, default=0) * _NEARLY_AS_WIDE
+    return next((at for at, score in enumerate(scores) if score >= enough), 0)
+
+
+def _width(row: Sequence[str]) -> int:
+    cells = [cell.strip() for cell in row if cell.strip()]
+    words = [cell for cell in cells if not cell.replace(".", "").replace("-", "").isdigit()]
+    return 2 * len(set(words)) - len(cells)

@@ -1,0 +1,1 @@
+"""What the log keeps of a run, and what puts it back."""

@@ -1,0 +1,1 @@
+"""What a careful person would stop at: warnings, and limits."""

@@ -1,0 +1,220 @@
+"""The contract between the shared target and one kind of database."""
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field
+from typing import Protocol
+
+import pyarrow as pa
+
+from tidymerge.errors import TargetError
+from tidymerge.model import ColumnType, Existing, ForeignKey, Indices, Kind, Mask, TableShape, TargetColumn
+from tidymerge.model.changes import Refusal
+
+STAGE = "tidymerge staged changes"
+LEAVING = "tidymerge records to delete"
+KEYS = "tidymerge incoming keys"
+# Columns of ours that stand beside those of the target: they begin with a sign that no name has that people give.
+_OURS = "\x01"
+POSITION = f"{_OURS}tidymerge position"
+_PLACE = f"{_OURS}tidymerge place "
+
+Query = Callable[[Sequence[str]], str]  # from a list of column expressions to SQL
+
+
+NUMBER = TargetColumn("n", ColumnType(Kind.INTEGER, "bigint"))
+RANK = TargetColumn("r", ColumnType(Kind.INTEGER, "bigint"))
+
+
+class ConstraintBroken(TargetError):
+    """A statement met values that the database refuses; it is narrowed down to rows before anybody sees it.
+
+    `constraint` is the name of the constraint, if the database told.
+    """
+
+    constraint: str | None = None
+
+
+def quoted(name: str) -> str:
+    """A name as an SQL identifier, whatever is in it (ISO SQL: double the quotes inside)."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+def place_name(index: int | str) -> str:
+    """The name in the staging table of the `index`th column that locates a record."""
+    return f"{_PLACE}{index}"
+
+
+def same_place(places: Sequence[str], record: str = "t", staged: str = "s") -> str:
+    """The condition that finds the record `t` of a staged row `s`, by the columns that locate it."""
+    return " AND ".join(
+        f"{record}.{quoted(place)} = {staged}.{quoted(place_name(index))}" for index, place in enumerate(places)
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Read:
+    """Records as read: typed values, where they live, and which values are not of their column's type."""
+
+    values: pa.Table
+    places: pa.Table
+    unreadable: Mapping[str, Mask] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Staged:
+    """What goes into the staging table: a row a change, with the place of each record (null for a new one).
+
+    `first` is the position of the first row.
+    """
+
+    columns: tuple[TargetColumn, ...]
+    values: pa.Table
+    places: pa.Table
+    first: int = 0
+
+
+class Database(Protocol):
+    """One connection to one database, in one transaction, and its own ways of saying things in SQL.
+
+    All methods raise a TargetError in place of the driver's own errors, ConstraintBroken where values are at fault.
+    """
+
+    @property
+    def look_up_share(self) -> float:
+        """Below this share of the table it is faster to look up the incoming keys than to read the table."""
+
+    @property
+    def join(self) -> str:
+        """The join that starts at its left side, which is small."""
+
+    @property
+    def locking(self) -> str:
+        """What ends a query that locks the records `t` that it reads; '' where that is not needed."""
+
+    @property
+    def moves(self) -> bool:
+        """Whether an update moves a record away from its place, if that is no column of its own."""
+
+    @property
+    def marks_text(self) -> bool:
+        """Whether exact text starts with a letter that is not part of the value."""
+
+    @property
+    def row_by_row(self) -> bool:
+        """Whether foreign keys are tested after every row, rather than at the end of a statement."""
+
+    @property
+    def whole_type(self) -> str:
+        """The name, in a cast, of a type for whole numbers of any size."""
+
+    @property
+    def rechecks(self) -> bool:
+        """Whether every update is held to all checks, those of unchanged columns too."""
+
+    def find_table(self, name: str | None) -> str:
+        """The table's own spelling of `name`, or the only table. Raises NoSuchTable and NotATable."""
+
+    def tables(self) -> tuple[tuple[str, int, int], ...]:
+        """The tables there are: name, rows and columns of each."""
+
+    def address(self, table: str) -> str:
+        """Where a table is, for people; never with a password."""
+
+    def describe(self, table: str) -> TableShape:
+        """The shape of a table."""
+
+    def describe_query(self, source: str) -> tuple[TargetColumn, ...]:
+        """The columns of a query, given as what stands after FROM."""
+
+    def read_only(self) -> None:
+        """Begin a transaction that can't change anything, in place of any other."""
+
+    def in_sql(self, table: str) -> str:
+        """A table's name in SQL."""
+
+    def places(self, shape: TableShape) -> tuple[TargetColumn, ...]:
+        """The columns that find a record again; none where only the job's own key can."""
+
+    def claim(self, table: str, *, firmly: bool = False) -> bool:
+        """Before anything of the table is read: keep other loads out of it until the end of the transaction.
+
+        `firmly` keeps out all who write. Whether nobody else can write to it now.
+        """
+
+    def estimate(self, table: str) -> int:
+        """How many rows a table holds by the database's own statistics, exactly where it keeps none."""
+
+    def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = ()) -> Read:
+        """The result of `query`, in which the records are called `t`."""
+
+    def read_in_batches(
+        self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn]
+    ) -> Iterator[Read]:
+        """The same, a bounded number of records at a time."""
+
+    def change(self, statement: str) -> int:
+        """Run a statement; how many rows it changed, those of triggers not counted."""
+
+    def savepoint(self, name: str = "narrowing") -> AbstractContextManager[None]:
+        """Undo what happens inside if it raises ConstraintBroken. One inside of another needs another name."""
+
+    def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
+        """Whether equal keys of these columns are always found by comparing them in SQL."""
+
+    def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
+        """A number for each of the distinct texts, equal for those that the database takes for equal."""
+
+    def put_keys(self, columns: Sequence[TargetColumn], keys: pa.Table) -> str:
+        """Put keys into a temporary table with columns k0, k1…; its name in SQL.
+
+        Keys that are one to the database are there once.
+        """
+
+    def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn], name: str = STAGE) -> str:
+        """Make an empty staging table; its name in SQL."""
+
+    def fill_stage(self, staged: Staged, name: str = STAGE) -> list[Refusal]:
+        """Add rows to the staging table; those that the columns' types refuse are left out and returned."""
+
+    def close_stage(self, name: str = STAGE) -> None:
+        """All rows are in the staging table."""
+
+    def update(self, table: str, stage: str, settings: Mapping[str, str], where: str) -> str:
+        """The statement that sets columns of the records `t` to values, in SQL, from the staged rows `s`."""
+
+    def insert(self, shape: TableShape, stage: str, names: Sequence[str], where: str) -> str:
+        """The statement that inserts staged rows."""
+
+    def delete(self, table: str, stage: str, places: Sequence[str], where: str) -> str:
+        """The statement that deletes the records of staged rows `s`, found by the columns `places`."""
+
+    def lock(self, columns: Sequence[TargetColumn], query: Query, then: Existing, records: Indices) -> bool:
+        """Lock the records that `query` gives, in the order of `records` of `then`; whether they are still the same."""
+
+    def referring(self, table: str) -> list[ForeignKey]:
+        """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
+
+    def type_for(self, column: ColumnType) -> str:
+        """The type, in SQL, of a new column that is to hold such values."""
+
+    def new_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> tuple[TargetColumn, ...]:
+        """What columns of that name and SQL type would be, if a table had them."""
+
+    def nothing(self, kind: str) -> str:
+        """A null of an SQL type."""
+
+    def add_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> None:
+        """Add columns of that name and SQL type to a table. They go again with what is not committed."""
+
+    def drop_columns(self, table: str, names: Sequence[str]) -> None:
+        """Take columns away from a table, with the commit."""
+
+    def suspects(self, table: str) -> list[str]:
+        """What may change rows on its own there: triggers, rules and policies, by kind and name."""
+
+    def commit(self) -> None:
+        """Make the writes last."""
+
+    def close(self) -> None:
+        """Roll back whatever was not committed, and close."""

@@ -1,0 +1,356 @@
+"""MariaDB's own ways: rows straight from the wire, LOAD DATA with its warnings heeded, collations asked."""
+
+import re
+import zlib
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager, suppress
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tidymerge.address import Address
+from tidymerge.core.tidy.cells import as_array, differs, only_bytes
+from tidymerge.databases.contract.database import (
+    KEYS,
+    NUMBER,
+    POSITION,
+    RANK,
+    STAGE,
+    ConstraintBroken,
+    Query,
+    Read,
+    Staged,
+    quoted,
+    same_place,
+)
+from tidymerge.databases.contract.lines import filled, ranked, staged_columns, staged_rows, typed
+from tidymerge.databases.contract.new_columns import adding, dropping, type_in_sql
+from tidymerge.databases.contract.reading import joined, nothing, separated, with_places
+from tidymerge.databases.contract.transaction import commit, savepoint
+from tidymerge.databases.mariadb.columns import expression, is_bytes, parsed, to_stored
+from tidymerge.databases.mariadb.describe import describe, find_table, in_sql, referring, shown_columns, table_names
+from tidymerge.databases.mariadb.session import FilesForbidden, Session
+from tidymerge.errors import TargetError, TargetLocked
+from tidymerge.model import ColumnType, Existing, ForeignKey, Indices, Kind, TableShape, TargetColumn
+from tidymerge.model.changes import Refusal
+from tidymerge.settings import lock_wait
+
+_NEW_TYPES = {
+    Kind.INTEGER: "BIGINT", Kind.DECIMAL: "DECIMAL", Kind.FLOAT: "DOUBLE", Kind.TEXT: "TEXT",
+    Kind.BOOLEAN: "BOOLEAN", Kind.DATE: "DATE", Kind.TIME: "TIME(6)", Kind.TIMESTAMP: "DATETIME(6)",
+}  # fmt: skip
+_TEXTS = "tidymerge texts"
+_QUERY = "tidymerge query"
+_LONG = ("text", "blob", "json")  # types that an index can't hold whole
+_PRINTABLE = bytes(range(0x20, 0x7F))
+# Collations under which plain English letters differ by nothing but case (and accents, which these are not).
+_USUAL = re.compile(
+    r"(utf8mb4|utf8mb3|utf8|latin1)_(general_ci|unicode_ci|unicode_520_ci|swedish_ci|uca1400_ai_ci|0900_ai_ci)"
+)
+_DUPLICATE = 1062
+
+
+class MariaDatabase:
+    """A MariaDB database, in one transaction that sees one snapshot."""
+
+    # Measured: benchmarks/fetch_share.py, docs/benchmarks.md.
+    look_up_share = 0.22
+    join = "STRAIGHT_JOIN"
+    row_by_row = True
+    whole_type = "SIGNED"
+    marks_text = False
+    locking = " FOR UPDATE"
+    rechecks = True
+    moves = False
+
+    def __init__(self, address: Address) -> None:
+        self._session = Session(address)
+        self._begun = False
+        self._found: dict[str, tuple[str, str]] = {}
+        self._shapes: dict[str, TableShape] = {}
+        self._staged: dict[str, list[tuple[str, TargetColumn]]] = {}
+        self._takes_files = True
+        self._added: list[tuple[str, str]] = []
+        self._dropping: list[str] = []
+
+    def find_table(self, name: str | None) -> str:
+        """The table's own spelling of `name`, or the only table."""
+        place = find_table(self._session, name)
+        called = place[1] if place[1] in table_names(self._session) else ".".join(place)
+        self._found[called] = place
+        return called
+
+    def tables(self) -> tuple[tuple[str, int, int], ...]:
+        """The tables there are: name, rows and columns of each."""
+        found = []
+        for name in table_names(self._session):
+            rows = self._session.rows(f"SELECT count(*) AS n FROM {quoted(name)}")[0]["n"]
+            columns = self._session.rows(
+                "SELECT count(*) AS n FROM information_schema.columns WHERE table_schema = DATABASE() "
+                "AND table_name = %s",
+                [name],
+            )[0]["n"]
+            found.append((name, rows, columns))
+        return tuple(found)
+
+    def address(self, table: str) -> str:
+        """Where a table is, for people."""
+        return f"{self._session.place}#{table}"
+
+    def describe(self, table: str) -> TableShape:
+        """The shape of a table."""
+        self._begin()
+        if table not in self._shapes:
+            self._shapes[table] = describe(self._session, self._place(table), table)
+        return self._shapes[table]
+
+    def _place(self, table: str) -> tuple[str, str]:
+        if table not in self._found:
+            self.find_table(table)
+        return self._found[table]
+
+    def describe_query(self, source: str) -> tuple[TargetColumn, ...]:
+        """The columns of a query, found out by making an empty table of it."""
+        self._begin()
+        self._make(_QUERY, f"AS SELECT * FROM {source} LIMIT 0")
+        return shown_columns(self._session, quoted(_QUERY))
+
+    def read_only(self) -> None:
+        """From here on nothing can be changed."""
+        self._begun = True
+        self._session.begin_reading()
+
+    def in_sql(self, table: str) -> str:
+        """A table's name in SQL."""
+        return in_sql(self._place(table))
+
+    def places(self, shape: TableShape) -> tuple[TargetColumn, ...]:
+        """The primary key, or a unique one that is never null."""
+        sure = {column.name for column in shape.columns if not column.nullable}
+        keys = [names for names in (shape.primary_key, *shape.unique) if names and sure.issuperset(names)]
+        return tuple(shape.column(name) for name in keys[0]) if keys else ()
+
+    def claim(self, table: str, *, firmly: bool = False) -> bool:
+        """Wait for other loads of the table (`firmly`: all who write to it) to end, before the snapshot is taken."""
+        name = f"tidymerge {zlib.crc32('.'.join(self._place(table)).encode()):08x}"
+        seconds = lock_wait()
+        got = self._session.rows("SELECT GET_LOCK(%s, %s) AS got", [name, seconds])[0]["got"]
+        if got != 1:
+            raise TargetLocked(
+                f"Another load into {self.address(table)} still runs after {seconds} seconds of waiting. "
+                "Wait for it, or give TIDYMERGE_LOCK_WAIT more seconds, then run this again."
+            )
+        if firmly and not self._begun:
+            self._begun = True
+            self._session.begin_locking(self.in_sql(table))
+        self._begin()
+        return firmly
+
+    def _begin(self) -> None:
+        if not self._begun:
+            self._begun = True
+            self._session.begin()
+
+    def estimate(self, table: str) -> int:
+        """About how many rows a table holds."""
+        known = self._session.rows(
+            "SELECT table_rows AS n FROM information_schema.tables WHERE table_schema = %s AND table_name = %s",
+            self._place(table),
+        )
+        return int(known[0]["n"] or 0)
+
+    def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = ()) -> Read:
+        """The result of `query`."""
+        wanted = with_places(columns, places)
+        parts = [
+            parsed(data, starts, wanted)
+            for data, starts in self._session.stream(query([expression(column) for column in wanted]))
+        ]
+        return separated(joined(parts or [nothing(wanted)]), columns, places)
+
+    def read_in_batches(
+        self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn]
+    ) -> Iterator[Read]:
+        """The same, some megabytes at a time."""
+        wanted = with_places(columns, places)
+        for data, starts in self._session.stream(query([expression(column) for column in wanted])):
+            yield separated(parsed(data, starts, wanted), columns, places)
+
+    def change(self, statement: str) -> int:
+        """Run a statement; how many rows it changed."""
+        return self._session.run(statement)
+
+    def savepoint(self, name: str = "narrowing") -> AbstractContextManager[None]:
+        """Undo what happens inside if it raises ConstraintBroken."""
+        return savepoint(self._session.run, name)
+
+    def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
+        """The server compares by the columns' own types and collations, where an index can hold them."""
+        return not any(word in column.type.declared for column in key for word in _LONG)
+
+    def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
+        """Distinct texts, ranked by the server unless they are plain: those that it takes for equal rank alike."""
+        if _USUAL.fullmatch(column.collation) and only_bytes(texts, _PRINTABLE):
+            folded = pc.ascii_lower(texts)
+            padded = "0900" not in column.collation
+            return (pc.ascii_rtrim(folded, " ") if padded else folded).dictionary_encode().indices
+        self._make(_TEXTS, f"(n bigint, v {typed(column)})")
+        rows = pa.table({"n": pa.array(np.arange(len(texts)).astype(str)), "v": texts})
+        filled(lambda part: self._put(quoted(_TEXTS), ["n", "v"], (), part), self.savepoint, rows, 0)
+        query = f"SELECT n, dense_rank() OVER (ORDER BY v) AS r FROM {quoted(_TEXTS)}"
+        return ranked(texts, self.read([NUMBER, RANK], lambda _: query).values)
+
+    def put_keys(self, columns: Sequence[TargetColumn], keys: pa.Table) -> str:
+        """Put keys into a temporary table, whose own key keeps one of those that are equal to the server."""
+        listed = [f"k{index}" for index in range(len(columns))]
+        declared = ", ".join(f"{name} {typed(column)} NOT NULL" for name, column in zip(listed, columns, strict=True))
+        self._make(KEYS, f"({declared}, PRIMARY KEY ({', '.join(listed)}))")
+        # In key order, so that neighbouring look-ups meet the same pages of the index.
+        keys = keys.sort_by([(column.name, "ascending") for column in columns])
+        stored = [to_stored(as_array(keys[column.name]), column) for column in columns]
+        rows = pa.table(dict(zip(listed, stored, strict=True)))
+        # A key that the column can't even hold is no record's.
+        filled(lambda part: self._put(quoted(KEYS), listed, columns, part, keep_first=True), self.savepoint, rows, 0)
+        return quoted(KEYS)
+
+    def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn], name: str = STAGE) -> str:
+        """Make an empty staging table, its columns as they are in the target."""
+        self._staged[name] = staged_columns(columns, places)
+        declared = [f"{quoted(named)} {typed(column)} NULL" for named, column in self._staged[name][1:]]
+        declared = [f"{quoted(POSITION)} bigint PRIMARY KEY", *declared]
+        self._make(name, f"({', '.join(declared)})")
+        return quoted(name)
+
+    def fill_stage(self, staged: Staged, name: str = STAGE) -> list[Refusal]:
+        """Add rows to the staging table; rows that their columns' types refuse, or would change, are left out."""
+        table = staged_rows(staged, self._staged[name], to_stored)
+        listed = [quoted(named) for named, _ in self._staged[name]]
+        columns = [column for _, column in self._staged[name]]
+        return filled(lambda rows: self._put(quoted(name), listed, columns, rows), self.savepoint, table, staged.first)
+
+    def _make(self, name: str, rest: str) -> None:
+        """Make a temporary table in place of any earlier one of that name."""
+        self._session.run(f"DROP TEMPORARY TABLE IF EXISTS {quoted(name)}")
+        self._session.run(f"CREATE TEMPORARY TABLE {quoted(name)} {rest}")
+
+    def _put(
+        self,
+        table: str,
+        names: Sequence[str],
+        columns: Sequence[TargetColumn],
+        rows: pa.Table,
+        *,
+        keep_first: bool = False,
+    ) -> None:
+        """Append rows to a temporary table. What LOAD DATA would only warn about is an error: ConstraintBroken.
+
+        `columns` are those of `names`, if any holds bytes. With `keep_first`, a row whose key is there already is
+        left out.
+        """
+        binary = frozenset(name for name, column in zip(names, columns, strict=False) if is_bytes(column))
+        if self._takes_files:
+            try:
+                count, warnings = self._session.load(table, names, rows, binary)
+            except FilesForbidden:
+                self._takes_files = False
+            else:
+                serious = [warning for warning in warnings if not (keep_first and warning["Code"] == _DUPLICATE)]
+                if serious or (count and not warnings):
+                    raise ConstraintBroken(str(serious[0]["Message"]) if serious else "the server gave warnings")
+                return
+        self._session.insert(table, names, rows, binary, keep_first=keep_first)
+
+    def close_stage(self, name: str = STAGE) -> None:
+        """Nothing is left to do."""
+
+    def update(self, table: str, stage: str, settings: Mapping[str, str], where: str) -> str:
+        """The statement that sets columns of the records `t` to values, in SQL, from the staged rows `s`."""
+        listed = ", ".join(f"t.{quoted(name)} = {value}" for name, value in settings.items())
+        return f"UPDATE {stage} s STRAIGHT_JOIN {table} t SET {listed} WHERE {where}"
+
+    def insert(self, shape: TableShape, stage: str, names: Sequence[str], where: str) -> str:
+        """The statement that inserts staged rows."""
+        listed = ", ".join(quoted(name) for name in names)
+        source = f"SELECT {listed} FROM {stage} s WHERE {where} ORDER BY s.{quoted(POSITION)}"
+        return f"INSERT INTO {self.in_sql(shape.name)} ({listed}) {source}"
+
+    def delete(self, table: str, stage: str, places: Sequence[str], where: str) -> str:
+        """The statement that deletes the records of staged rows `s`."""
+        return f"DELETE t FROM {stage} s STRAIGHT_JOIN {table} t ON {same_place(places)} WHERE {where}"
+
+    def lock(self, columns: Sequence[TargetColumn], query: Query, then: Existing, records: Indices) -> bool:
+        """Lock records, which reads them as they are now, and compare them with the snapshot's."""
+        now = self.read(columns, query)
+        if now.values.num_rows != len(records):
+            return False
+        old = then.values.take(pa.array(records))
+        return not any(differs(as_array(now.values[c.name]), as_array(old[c.name])).any() for c in columns)
+
+    def referring(self, table: str) -> list[ForeignKey]:
+        """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
+        return referring(self._session, self._place(table))
+
+    def type_for(self, column: ColumnType) -> str:
+        """The type, in SQL, of a new column that is to hold such values."""
+        return type_in_sql(column, _NEW_TYPES)
+
+    def new_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> tuple[TargetColumn, ...]:
+        """What columns of that name and SQL type would be."""
+        known = self._session.rows(
+            "SELECT table_collation AS c FROM information_schema.tables WHERE table_schema = %s AND table_name = %s",
+            self._place(table),
+        )
+        listed = ", ".join(f"{quoted(name)} {kind}" for name, kind in columns)
+        self._make(_QUERY, f"({listed}) COLLATE {known[0]['c']}")
+        return shown_columns(self._session, quoted(_QUERY))
+
+    def nothing(self, kind: str) -> str:
+        """A null, which has no type here."""
+        return "NULL"
+
+    def add_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> None:
+        """Add columns before the transaction, as the server ends one that does such things.
+
+        Where nothing is committed, they are taken away again when the connection is closed.
+        """
+        for name, kind in columns:
+            self._session.run(adding(self.in_sql(table), [(name, kind)])[0])
+            self._added.append((self.in_sql(table), name))
+        self._shapes.pop(table, None)
+        self._session.begin()
+
+    def drop_columns(self, table: str, names: Sequence[str]) -> None:
+        """Take columns away right after the commit, as doing so would be one."""
+        self._dropping = dropping(self.in_sql(table), names)
+
+    def _take_back(self) -> None:
+        """Take the columns away that were added for what was not committed, unless others have used them since."""
+        for table, name in self._added:
+            with suppress(TargetError):
+                self._session.run("ROLLBACK")
+                used = self._session.rows(f"SELECT 1 AS n FROM {table} WHERE {quoted(name)} IS NOT NULL LIMIT 1")
+                if not used:
+                    self._session.run(dropping(table, [name])[0])
+
+    def suspects(self, table: str) -> list[str]:
+        """The triggers of a table."""
+        rows = self._session.rows(
+            "SELECT trigger_name AS name FROM information_schema.triggers "
+            "WHERE event_object_schema = %s AND event_object_table = %s ORDER BY 1",
+            self._place(table),
+        )
+        return [f"the trigger {row['name']}" for row in rows]
+
+    def commit(self) -> None:
+        """Make the writes last."""
+        commit(self._session.run)
+        self._added = []
+        with suppress(TargetError):  # an empty column is left then, which does no harm
+            for statement in self._dropping:
+                self._session.run(statement)
+
+    def close(self) -> None:
+        """Roll back whatever was not committed, and close."""
+        self._take_back()
+        self._session.close()

@@ -1,0 +1,300 @@
+"""PostgreSQL's own ways: COPY both ways, one snapshot, row locks that fail where somebody was faster."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import AbstractContextManager
+
+import numpy as np
+import pyarrow as pa
+
+from tidymerge.address import Address
+from tidymerge.core.tidy.cells import as_array
+from tidymerge.databases.contract.database import (
+    KEYS,
+    NUMBER,
+    POSITION,
+    RANK,
+    STAGE,
+    Query,
+    Read,
+    Staged,
+    place_name,
+    quoted,
+    same_place,
+)
+from tidymerge.databases.contract.lines import filled, ranked, staged_columns, staged_rows, typed
+from tidymerge.databases.contract.new_columns import adding, dropping, type_in_sql
+from tidymerge.databases.contract.reading import joined, nothing, separated, with_places
+from tidymerge.databases.contract.transaction import commit, savepoint
+from tidymerge.databases.postgres.columns import expression, parse_csv, to_stored
+from tidymerge.databases.postgres.describe import Described, Name, describe, find_table, names, referring
+from tidymerge.databases.postgres.session import Session
+from tidymerge.model import ColumnType, Existing, Fold, ForeignKey, Indices, Kind, TableShape, TargetColumn
+from tidymerge.model.changes import Refusal
+
+_NEW_TYPES = {
+    Kind.INTEGER: "bigint", Kind.DECIMAL: "numeric", Kind.FLOAT: "double precision", Kind.TEXT: "text",
+    Kind.BOOLEAN: "boolean", Kind.DATE: "date", Kind.TIME: "time", Kind.TIMESTAMP: "timestamp",
+}  # fmt: skip
+_TEXTS = "tidymerge texts"
+_QUERY = "tidymerge query"
+# Where a row lies in the snapshot; whoever moved it since is noticed when it is updated.
+_ROW = (TargetColumn("tableoid", ColumnType(Kind.INTEGER, "oid")), TargetColumn("ctid", ColumnType(Kind.TEXT, "tid")))
+
+
+class PostgresDatabase:
+    """A PostgreSQL database, in one transaction that sees one snapshot."""
+
+    # Measured: benchmarks/fetch_share.py, docs/benchmarks.md.
+    look_up_share = 0.14
+    join = "JOIN"
+    row_by_row = False
+    whole_type = "numeric"
+    marks_text = False
+    locking = ""
+    rechecks = True
+    moves = True
+
+    def __init__(self, address: Address) -> None:
+        self._session = Session(address)
+        self._begun = False
+        self._names: dict[str, Name] = {}
+        self._described: dict[str, Described] = {}
+        self._staged: dict[str, list[tuple[str, TargetColumn]]] = {}
+
+    def find_table(self, name: str | None) -> str:
+        """The table's own spelling of `name`, or the only table."""
+        found = find_table(self._session, name)
+        self._names[found.called] = found
+        return found.called
+
+    def tables(self) -> tuple[tuple[str, int, int], ...]:
+        """The tables there are: name, rows and columns of each."""
+        found = []
+        for name in names(self._session):
+            if name.kind in "rp":
+                rows = self._session.rows(f"SELECT count(*) AS n FROM {name.in_sql}")[0]["n"]
+                columns = self._session.rows(
+                    "SELECT count(*) AS n FROM pg_attribute WHERE attrelid = %s::regclass AND attnum > 0 "
+                    "AND NOT attisdropped",
+                    [name.in_sql],
+                )[0]["n"]
+                found.append((name.called, rows, columns))
+        return tuple(found)
+
+    def address(self, table: str) -> str:
+        """Where a table is, for people."""
+        return f"{self._session.place}#{table}"
+
+    def describe(self, table: str) -> TableShape:
+        """The shape of a table."""
+        self._begin()
+        return self._about(table).shape
+
+    def _about(self, table: str) -> Described:
+        if table not in self._described:
+            self._described[table] = describe(self._session, self._name(table))
+        return self._described[table]
+
+    def _name(self, table: str) -> Name:
+        if table not in self._names:
+            self.find_table(table)
+        return self._names[table]
+
+    def describe_query(self, source: str) -> tuple[TargetColumn, ...]:
+        """The columns of a query, found out by making an empty table of it."""
+        self._begin()
+        self._session.run(f"DROP TABLE IF EXISTS pg_temp.{quoted(_QUERY)}")
+        self._session.run_one(f"CREATE TEMP TABLE {quoted(_QUERY)} AS SELECT * FROM {source} LIMIT 0")
+        name = Name("pg_temp", _QUERY, _QUERY, "r")
+        return describe(self._session, name).shape.columns
+
+    def read_only(self) -> None:
+        """From here on nothing can be changed."""
+        self._begun = True
+        self._session.begin_reading()
+
+    def in_sql(self, table: str) -> str:
+        """A table's name in SQL."""
+        return self._name(table).in_sql
+
+    def places(self, shape: TableShape) -> tuple[TargetColumn, ...]:
+        """The primary key, or where the row lies in a table without one."""
+        return tuple(shape.column(name) for name in shape.primary_key) or _ROW
+
+    def claim(self, table: str, *, firmly: bool = False) -> bool:
+        """Lock other loads out of the table (`firmly`: all who write) before the snapshot is taken; nobody else."""
+        name = self._name(table).in_sql
+        may = self._session.rows("SELECT has_table_privilege(%s, 'UPDATE') AS may", [name])[0]["may"]
+        self._begin()
+        if may:  # else the server would not give the lock, and nothing can be updated anyway
+            self._session.run(f"LOCK TABLE {name} IN SHARE {'ROW' if firmly else 'UPDATE'} EXCLUSIVE MODE")
+        return bool(may) and firmly
+
+    def _begin(self) -> None:
+        if not self._begun:
+            self._begun = True
+            self._session.begin()
+
+    def estimate(self, table: str) -> int:
+        """How many rows a table held when it was last analysed; one that never was is counted."""
+        known = self._session.rows(
+            "SELECT reltuples::int8 AS n FROM pg_class WHERE oid = %s::regclass", [self.in_sql(table)]
+        )
+        rows = int(known[0]["n"])
+        return rows if rows > 0 else int(self._session.rows(f"SELECT count(*) AS n FROM {self.in_sql(table)}")[0]["n"])
+
+    def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = ()) -> Read:
+        """The result of `query`: the rows arrive in one thread and are parsed in another."""
+        wanted = with_places(columns, places)
+        with ThreadPoolExecutor(1) as pool:
+            arriving = self._session.copy_out(query([expression(column) for column in wanted]))
+            parsed = [pool.submit(parse_csv, data, wanted) for data in arriving]
+        return separated(joined([part.result() for part in parsed] or [nothing(wanted)]), columns, places)
+
+    def read_in_batches(
+        self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn]
+    ) -> Iterator[Read]:
+        """The same, some megabytes at a time."""
+        wanted = with_places(columns, places)
+        for data in self._session.copy_out(query([expression(column) for column in wanted])):
+            yield separated(parse_csv(data, wanted), columns, places)
+
+    def change(self, statement: str) -> int:
+        """Run a statement; how many rows it changed."""
+        return self._session.run(statement)
+
+    def savepoint(self, name: str = "narrowing") -> AbstractContextManager[None]:
+        """Undo what happens inside if it raises ConstraintBroken."""
+        return savepoint(self._session.run, name)
+
+    def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
+        """The server compares by the columns' own types and collations."""
+        return True
+
+    def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
+        """Distinct texts, ranked by the server: those that it takes for equal rank alike."""
+        table = f"pg_temp.{quoted(_TEXTS)}"
+        self._session.run(f"DROP TABLE IF EXISTS {table}")
+        self._session.run(f"CREATE TEMP TABLE {quoted(_TEXTS)} (n bigint, v {typed(column)})")
+        rows = pa.table({"n": pa.array(np.arange(len(texts)).astype(str)), "v": texts})
+        filled(lambda part: self._session.copy_in(table, ["n", "v"], part), self.savepoint, rows, 0)
+        query = f"SELECT n, dense_rank() OVER (ORDER BY v) AS r FROM {table}"
+        return ranked(texts, self.read([NUMBER, RANK], lambda _: query).values)
+
+    def put_keys(self, columns: Sequence[TargetColumn], keys: pa.Table) -> str:
+        """Put distinct keys into a temporary table."""
+        table, listed = f"pg_temp.{quoted(KEYS)}", [f"k{index}" for index in range(len(columns))]
+        declared = ", ".join(f"{name} {typed(column)}" for name, column in zip(listed, columns, strict=True))
+        self._session.run(f"DROP TABLE IF EXISTS {table}")
+        self._session.run(f"CREATE TEMP TABLE {quoted(KEYS)} ({declared})")
+        stored = [to_stored(as_array(keys[column.name]), column) for column in columns]
+        rows = pa.table(dict(zip(listed, stored, strict=True)))
+        # A key that the column can't even hold is no record's.
+        filled(lambda part: self._session.copy_in(table, listed, part), self.savepoint, rows, 0)
+        if any(column.fold is Fold.DATABASE for column in columns):
+            distinct = quoted(f"{KEYS}, distinct")
+            self._session.run(f"DROP TABLE IF EXISTS pg_temp.{distinct}")
+            self._session.run(f"CREATE TEMP TABLE {distinct} AS SELECT DISTINCT {', '.join(listed)} FROM {table}")
+            table = f"pg_temp.{distinct}"
+        self._session.run(f"ANALYZE {table}")
+        return table
+
+    def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn], name: str = STAGE) -> str:
+        """Make an empty staging table, its columns as they are in the target but for domains."""
+        self._staged[name] = staged_columns(columns, places)
+        declared = [f"{quoted(named)} {typed(column)}" for named, column in self._staged[name]]
+        self._session.run(f"CREATE TEMP TABLE {quoted(name)} ({', '.join(declared)})")
+        return f"pg_temp.{quoted(name)}"
+
+    def fill_stage(self, staged: Staged, name: str = STAGE) -> list[Refusal]:
+        """Add rows to the staging table; rows that their columns' types refuse are narrowed down."""
+        columns = self._staged[name]
+        table, listed = f"pg_temp.{quoted(name)}", [quoted(named) for named, _ in columns]
+        rows = staged_rows(staged, columns, to_stored)
+        return filled(lambda part: self._session.copy_in(table, listed, part), self.savepoint, rows, staged.first)
+
+    def close_stage(self, name: str = STAGE) -> None:
+        """Tell the planner how many rows there are, and let it find them by position."""
+        table, index = f"pg_temp.{quoted(name)}", quoted(f"{name} by position")
+        self._session.run(f"CREATE UNIQUE INDEX IF NOT EXISTS {index} ON {table} ({quoted(POSITION)})")
+        places = [column for named, column in self._staged[name] if named.startswith(place_name(""))]
+        joined_by = [quoted(named) for named, column in self._staged[name] if named == POSITION or column in places]
+        self._session.run(f"ANALYZE {table} ({', '.join(joined_by)})")
+
+    def update(self, table: str, stage: str, settings: Mapping[str, str], where: str) -> str:
+        """The statement that sets columns of the records `t` to values, in SQL, from the staged rows `s`."""
+        listed = ", ".join(f"{quoted(name)} = {value}" for name, value in settings.items())
+        return f"UPDATE {table} AS t SET {listed} FROM {stage} AS s WHERE {where}"
+
+    def insert(self, shape: TableShape, stage: str, names: Sequence[str], where: str) -> str:
+        """The statement that inserts staged rows; numbers that the sheet brings win over the table's own numbering."""
+        listed = ", ".join(quoted(name) for name in names)
+        numbered = not self._about(shape.name).numbered.isdisjoint(names)
+        return (
+            f"INSERT INTO {self.in_sql(shape.name)} ({listed}) {'OVERRIDING SYSTEM VALUE ' if numbered else ''}"
+            f"SELECT {listed} FROM {stage} s WHERE {where} ORDER BY s.{quoted(POSITION)}"
+        )
+
+    def delete(self, table: str, stage: str, places: Sequence[str], where: str) -> str:
+        """The statement that deletes the records of staged rows `s`."""
+        return f"DELETE FROM {table} AS t USING {stage} AS s WHERE {same_place(places)} AND {where}"
+
+    def lock(self, columns: Sequence[TargetColumn], query: Query, then: Existing, records: Indices) -> bool:
+        """Nothing is left to do: the server locks a record when it updates it.
+
+        At this isolation it refuses to update one that changed since the snapshot in which it was compared
+        (SQLSTATE 40001, which becomes TargetChanged).
+        """
+        return True
+
+    def referring(self, table: str) -> list[ForeignKey]:
+        """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
+        return referring(self._session, self._name(table))
+
+    def type_for(self, column: ColumnType) -> str:
+        """The type, in SQL, of a new column that is to hold such values."""
+        return type_in_sql(column, _NEW_TYPES)
+
+    def new_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> tuple[TargetColumn, ...]:
+        """What columns of that name and SQL type would be."""
+        listed = ", ".join(f"{self.nothing(kind)} AS {quoted(name)}" for name, kind in columns)
+        return self.describe_query(f"(SELECT {listed}) q")
+
+    def nothing(self, kind: str) -> str:
+        """A null of an SQL type."""
+        return f"CAST(NULL AS {kind})"
+
+    def add_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> None:
+        """Add columns, within the transaction: the table is locked against everybody until its end."""
+        self._altered(table, adding(self.in_sql(table), columns))
+
+    def drop_columns(self, table: str, names: Sequence[str]) -> None:
+        """Take columns away, within the transaction. What is still to be tested is tested before."""
+        self._altered(table, ["SET CONSTRAINTS ALL IMMEDIATE", *dropping(self.in_sql(table), names)])
+
+    def _altered(self, table: str, statements: Sequence[str]) -> None:
+        for statement in statements:
+            self._session.run(statement)
+        self._described.pop(table, None)
+
+    def suspects(self, table: str) -> list[str]:
+        """The triggers, rules and row-level policies of a table."""
+        name = [self.in_sql(table)]
+        found = self._session.rows(
+            """SELECT 'the trigger ' || tgname AS what FROM pg_trigger
+            WHERE tgrelid = %s::regclass AND NOT tgisinternal AND tgenabled <> 'D' UNION ALL
+            SELECT 'the rule ' || rulename FROM pg_rewrite WHERE ev_class = %s::regclass AND rulename <> '_RETURN'
+            UNION ALL SELECT 'the policy ' || polname FROM pg_policy p JOIN pg_class c ON c.oid = p.polrelid
+            WHERE c.relrowsecurity AND p.polrelid = %s::regclass""",
+            name * 3,
+        )
+        return [row["what"] for row in found]
+
+    def commit(self) -> None:
+        """Make the writes last."""
+        commit(self._session.run)
+
+    def close(self) -> None:
+        """Roll back whatever was not committed, and close."""
+        self._session.close()

@@ -1,0 +1,272 @@
+"""SQLite's own ways: the row number, staging with the target's affinity and collation, one writer at a time."""
+
+from collections.abc import Container, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from tidymerge.core.tidy.cells import as_array
+from tidymerge.databases.contract.database import KEYS, POSITION, STAGE, Query, Read, Staged, place_name, quoted
+from tidymerge.databases.contract.new_columns import adding, dropping, type_in_sql
+from tidymerge.databases.contract.transaction import savepoint
+from tidymerge.databases.sqlite.columns import read_columns, to_stored, to_typed, unmarked
+from tidymerge.databases.sqlite.describe import (
+    affinity,
+    column_type,
+    describe,
+    find_table,
+    has_rowid,
+    referring,
+    tables,
+)
+from tidymerge.databases.sqlite.session import Session
+from tidymerge.model import ColumnType, Existing, Fold, ForeignKey, Indices, Kind, TableShape, TargetColumn
+from tidymerge.model.changes import Refusal
+from tidymerge.on_disk import other_names
+
+_RAW = "tidymerge texts"
+_LOOK_UP_KINDS = (Kind.INTEGER, Kind.TEXT)  # kinds whose equal values SQLite stores alike
+_NEW_TYPES = {kind: kind.name for kind in Kind} | {Kind.FLOAT: "REAL"}
+_COLLATION = {Fold.NOTHING: "BINARY", Fold.ASCII_CASE: "NOCASE", Fold.TRAILING_SPACES: "RTRIM"}
+
+
+class SqliteDatabase:
+    """A SQLite file, in one transaction.
+
+    The staging table lives in the connection's own temporary schema, so that a preview can use it on a
+    read-only file. Each loaded column has there the affinity and collation that it has in the target,
+    so a value compares and converts in it as it will in the target.
+    """
+
+    # Measured in benchmarks/fetch_share.py.
+    look_up_share = 0.3
+    join = "CROSS JOIN"  # which SQLite does not reorder
+    row_by_row = False
+    whole_type = "INTEGER"
+    marks_text = True
+    locking = ""
+    rechecks = False
+    moves = False
+
+    def __init__(self, path: Path, *, write: bool) -> None:
+        self._path = path
+        self._session = Session(path, write=write)
+        self._stamps: dict[str, str] = {}
+
+    def find_table(self, name: str | None) -> str:
+        """The table's own spelling of `name`, or the only table."""
+        return find_table(self._session, name)
+
+    def tables(self) -> tuple[tuple[str, int, int], ...]:
+        """The tables in the file: name, rows and columns of each."""
+        found = []
+        for name in tables(self._session):
+            rows = self._session.rows(f"SELECT count(*) AS n FROM {self.in_sql(name)}")[0]["n"]
+            columns = self._session.rows("SELECT count(*) AS n FROM pragma_table_xinfo(?, ?)", [name, "main"])[0]["n"]
+            found.append((name, rows, columns))
+        return tuple(found)
+
+    def address(self, table: str) -> str:
+        """Where a table is, for people."""
+        return f"{self._path}#{table}"
+
+    def describe(self, table: str) -> TableShape:
+        """The shape of a table."""
+        shape = describe(self._session, table)
+        self._stamps |= self._spelled_stamps(shape)
+        several = other_names(self._path)
+        if several is None:
+            return shape
+        # https://www.sqlite.org/howtocorrupt.html, "Multiple links to the same file"
+        words = f"{several}: programs that open it by different names do not see each other's locks, and may damage it."
+        return replace(shape, notes=(*shape.notes, words))
+
+    def describe_query(self, source: str) -> tuple[TargetColumn, ...]:
+        """Never asked: rows of a SQLite file come over a connection that only reads."""
+        raise AssertionError(source)
+
+    def read_only(self) -> None:
+        """Never asked, as `describe_query`."""
+        raise AssertionError
+
+    def in_sql(self, table: str) -> str:
+        """A table's name in SQL."""
+        return f"main.{quoted(table)}"
+
+    def places(self, shape: TableShape) -> tuple[TargetColumn, ...]:
+        """The row number, or the primary key of a table without one."""
+        key = tuple(shape.column(name) for name in shape.primary_key)
+        if not has_rowid(self._session, shape.name):
+            return key
+        taken = {column.name.lower() for column in shape.columns}
+        free = [alias for alias in ("rowid", "_rowid_", "oid") if alias not in taken]
+        return (TargetColumn(free[0], ColumnType(Kind.INTEGER, "INTEGER")),) if free else key
+
+    def claim(self, table: str, *, firmly: bool = False) -> bool:
+        """Nothing is left to do: the file was locked against all others before anything of it was read."""
+        return True
+
+    def estimate(self, table: str) -> int:
+        """How many rows a table holds."""
+        return int(self._session.rows(f"SELECT count(*) AS n FROM {self.in_sql(table)}")[0]["n"])
+
+    def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = ()) -> Read:
+        """The result of `query`."""
+        located = [f"t.{quoted(place.name)} AS {quoted(place_name(index))}" for index, place in enumerate(places)]
+        table, _ = read_columns(self._session, columns, lambda expressions: query([*located, *expressions]))
+        typed, unreadable = to_typed(table.select([column.name for column in columns]), columns)
+        return Read(typed, table.select(range(len(places))), unreadable)
+
+    def read_in_batches(
+        self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn]
+    ) -> Iterator[Read]:
+        """One batch: the driver settles a column's type by all of its rows."""
+        yield self.read(columns, query, places)
+
+    def change(self, statement: str) -> int:
+        """Run a statement; how many rows it changed."""
+        return self._session.change(statement)
+
+    def savepoint(self, name: str = "narrowing") -> AbstractContextManager[None]:
+        """Undo what happens inside if it raises ConstraintBroken."""
+        return savepoint(self._session.run, name)
+
+    def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
+        """Whether equal keys are always stored alike."""
+        return all(column.type.kind in _LOOK_UP_KINDS or column.type.as_stored for column in key)
+
+    def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
+        """Never asked: what SQLite's collations ignore is known, and a file's own collations can't be opened."""
+        raise AssertionError(f"{column.name} has no such collation")
+
+    def put_keys(self, columns: Sequence[TargetColumn], keys: pa.Table) -> str:
+        """Put distinct keys into a temporary table."""
+        names = [f"k{index}" for index in range(len(columns))]
+        self._session.run(f"DROP TABLE IF EXISTS temp.{quoted(KEYS)}")
+        self._session.run(f"CREATE TEMP TABLE {quoted(KEYS)} ({', '.join(names)})")
+        # In key order, so that neighbouring look-ups meet the same pages of the index.
+        keys = keys.sort_by([(column.name, "ascending") for column in columns])
+        stored = [to_stored(as_array(keys[column.name]), column) for column in columns]
+        marked = {name for name, column in zip(names, columns, strict=True) if column.type.as_stored}
+        self._fill(KEYS, pa.table(dict(zip(names, stored, strict=True))), marked)
+        return f"temp.{quoted(KEYS)}"
+
+    def _fill(self, table: str, rows: pa.Table, marked: Container[str]) -> None:
+        """Append rows to a temporary table; those of `marked` columns are texts that SQLite makes the values of."""
+        if not any(name in marked for name in rows.column_names):
+            self._session.fill(table, rows)
+            return
+        raw = quoted(_RAW)
+        self._session.run(f"CREATE TEMP TABLE {raw} ({', '.join(map(quoted, rows.column_names))})")
+        self._session.fill(_RAW, rows)
+        values = [unmarked(name) if name in marked else quoted(name) for name in rows.column_names]
+        listed = ", ".join(map(quoted, rows.column_names))
+        self._session.run(f"INSERT INTO temp.{quoted(table)} ({listed}) SELECT {', '.join(values)} FROM temp.{raw}")
+        self._session.run(f"DROP TABLE temp.{raw}")
+
+    def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn], name: str = STAGE) -> str:
+        """Make an empty staging table."""
+        declared = [f"{quoted(POSITION)} INTEGER PRIMARY KEY"]
+        declared += [quoted(place_name(index)) for index in range(len(places))]
+        for column in columns:
+            kind = affinity(column.type.declared) if column.type.declared != "no type" else ""
+            declared.append(f"{quoted(column.name)} {kind} COLLATE {_COLLATION[column.fold]}")
+        self._session.run(f"CREATE TEMP TABLE {quoted(name)} ({', '.join(declared)})")
+        return f"temp.{quoted(name)}"
+
+    def _spelled_stamps(self, shape: TableShape) -> dict[str, str]:
+        """For each timestamp column a stored value, whose spelling new values follow."""
+        found = {}
+        for column in shape.columns:
+            if column.type.kind is Kind.TIMESTAMP:
+                name = quoted(column.name)
+                rows = self._session.rows(
+                    f"SELECT {name} AS v FROM {self.in_sql(shape.name)} WHERE typeof({name}) = 'text' LIMIT 1"
+                )
+                if rows:
+                    found[column.name] = rows[0]["v"]
+        return found
+
+    def fill_stage(self, staged: Staged, name: str = STAGE) -> list[Refusal]:
+        """Add rows to the staging table; SQLite refuses none."""
+        rows = staged.values.num_rows
+        columns: dict[str, Any] = {POSITION: pa.array(np.arange(staged.first, staged.first + rows))}
+        columns |= {place_name(index): column for index, column in enumerate(staged.places.columns)}
+        for column in staged.columns:
+            values = as_array(staged.values[column.name])
+            columns[column.name] = to_stored(values, column, self._stamps.get(column.name))
+        columns_as_stored = {column.name for column in staged.columns if column.type.as_stored}
+        self._fill(name, pa.table(columns), columns_as_stored)
+        return []
+
+    def close_stage(self, name: str = STAGE) -> None:
+        """Nothing is left to do."""
+
+    def update(self, table: str, stage: str, settings: Mapping[str, str], where: str) -> str:
+        """The statement that sets columns of the records `t` to values, in SQL, from the staged rows `s`."""
+        listed = ", ".join(f"{quoted(name)} = {value}" for name, value in settings.items())
+        return f"UPDATE {table} AS t SET {listed} FROM {stage} AS s WHERE {where}"
+
+    def insert(self, shape: TableShape, stage: str, names: Sequence[str], where: str) -> str:
+        """The statement that inserts staged rows."""
+        listed = ", ".join(quoted(name) for name in names)
+        ordered = f"ORDER BY s.{quoted(POSITION)}"
+        return (
+            f"INSERT INTO {self.in_sql(shape.name)} ({listed}) SELECT {listed} FROM {stage} s WHERE {where} {ordered}"
+        )
+
+    def delete(self, table: str, stage: str, places: Sequence[str], where: str) -> str:
+        """The statement that deletes the records of staged rows `s`."""
+        listed = ", ".join(quoted(place) for place in places)
+        staged = ", ".join(f"s.{quoted(place_name(index))}" for index in range(len(places)))
+        return f"DELETE FROM {table} WHERE ({listed}) IN (SELECT {staged} FROM {stage} s WHERE {where})"
+
+    def lock(self, columns: Sequence[TargetColumn], query: Query, then: Existing, records: Indices) -> bool:
+        """Nothing is left to do: the file was locked before it was read."""
+        return True
+
+    def referring(self, table: str) -> list[ForeignKey]:
+        """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
+        return referring(self._session, table)
+
+    def type_for(self, column: ColumnType) -> str:
+        """The type, in SQL, of a new column that is to hold such values."""
+        return type_in_sql(column, _NEW_TYPES)
+
+    def new_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> tuple[TargetColumn, ...]:
+        """What columns of that name and SQL type would be."""
+        return tuple(TargetColumn(name, column_type(self._session, table, name, kind)) for name, kind in columns)
+
+    def nothing(self, kind: str) -> str:
+        """A null, which has no type here."""
+        return "NULL"
+
+    def add_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> None:
+        """Add columns, within the transaction."""
+        for statement in adding(self.in_sql(table), columns):
+            self._session.run(statement)
+
+    def drop_columns(self, table: str, names: Sequence[str]) -> None:
+        """Take columns away, within the transaction."""
+        for statement in dropping(self.in_sql(table), names):
+            self._session.run(statement)
+
+    def suspects(self, table: str) -> list[str]:
+        """The triggers of a table."""
+        rows = self._session.rows(
+            "SELECT name FROM sqlite_schema WHERE type = 'trigger' AND lower(tbl_name) = lower(?) ORDER BY name",
+            [table],
+        )
+        return [f"the trigger {row['name']}" for row in rows]
+
+    def commit(self) -> None:
+        """Make the writes last."""
+        self._session.commit()
+
+    def close(self) -> None:
+        """Roll back whatever was not committed, and close."""
+        self._session.close()

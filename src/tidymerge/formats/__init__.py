@@ -1,0 +1,1 @@
+"""What a file format is, for reading and for writing."""

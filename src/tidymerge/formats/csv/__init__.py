@@ -1,0 +1,1 @@
+"""Text files of delimited values."""

@@ -1,0 +1,1 @@
+"""Parquet files and folders of them."""

@@ -1,0 +1,271 @@
+"""What is decided about rows, and what was done: the records that travel from the decision to the log."""
+
+from collections.abc import Callable, Collection, Mapping
+from dataclasses import dataclass, field, replace
+from enum import IntEnum
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from tidymerge.model import NO_ROW, Flaw, Indices, Mask, Reason
+
+
+class Outcome(IntEnum):
+    """What becomes of an incoming row. Every row gets exactly one."""
+
+    UNCHANGED = 0
+    INSERTED = 1
+    UPDATED = 2
+    SKIPPED = 3
+    REJECTED = 4
+    DELETED = 5
+
+
+@dataclass(frozen=True, slots=True)
+class Matches:
+    """For each incoming row: the matching record (an index into `Existing`, or -1) and how many match."""
+
+    record: Indices
+    times: Indices
+
+
+def _none() -> Indices:
+    return np.zeros(0, np.int64)
+
+
+def _no_values() -> pa.Table:
+    return pa.table({})
+
+
+@dataclass(frozen=True, slots=True)
+class Updates:
+    """Existing records that change, one row each, grouped by `shapes` (a number for each set of changed columns).
+
+    `records` index into `Existing`; `rows` are the incoming rows that asked for the change, or NO_ROW; `positions`
+    their places in the staging table, ascending. `before` and `after` have the loaded columns; `changed[c]` marks the
+    records whose column c changes.
+    """
+
+    records: Indices = field(default_factory=_none)
+    rows: Indices = field(default_factory=_none)
+    positions: Indices = field(default_factory=_none)
+    before: pa.Table = field(default_factory=_no_values)
+    after: pa.Table = field(default_factory=_no_values)
+    changed: Mapping[str, Mask] = field(default_factory=dict)
+    shapes: Indices = field(default_factory=_none)
+
+    def __len__(self) -> int:
+        """How many records change."""
+        return len(self.records)
+
+    def where(self, mask: Mask) -> "Updates":
+        """Only those that the mask marks."""
+        return Updates(
+            self.records[mask],
+            self.rows[mask],
+            self.positions[mask],
+            self.before.filter(pa.array(mask)),
+            self.after.filter(pa.array(mask)),
+            {name: changed[mask] for name, changed in self.changed.items()},
+            self.shapes[mask],
+        )
+
+    def changing(self, column: str) -> Mask:
+        """The records whose column changes."""
+        return self.changed[column] if column in self.changed else np.zeros(len(self), bool)
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        """The columns that change in some record."""
+        return tuple(name for name, mask in self.changed.items() if mask.any())
+
+
+@dataclass(frozen=True, slots=True)
+class Inserts:
+    """New records, one row each, grouped by the columns that they give.
+
+    `rows` are the incoming rows that asked for them, or NO_ROW; `positions` their places in the staging table,
+    ascending, after those of the updates. `after` has their values. `given[c]` marks those that give column c a
+    value, be it null; the others leave it to its default.
+    """
+
+    rows: Indices = field(default_factory=_none)
+    positions: Indices = field(default_factory=_none)
+    after: pa.Table = field(default_factory=_no_values)
+    given: Mapping[str, Mask] = field(default_factory=dict)
+
+    def __len__(self) -> int:
+        """How many records are new."""
+        return len(self.rows)
+
+    def where(self, mask: Mask) -> "Inserts":
+        """Only those that the mask marks."""
+        given = {name: gives[mask] for name, gives in self.given.items()}
+        return Inserts(self.rows[mask], self.positions[mask], self.after.filter(pa.array(mask)), given)
+
+
+@dataclass(frozen=True, slots=True)
+class Removals:
+    """Records to delete, one row each, children before their parents.
+
+    `records` index into `Existing`; `rows` are the incoming rows that asked for it, or NO_ROW; `positions` their places
+    in a staging table of their own, ascending, numbered on from the other changes. `before` is what they hold.
+    """
+
+    records: Indices = field(default_factory=_none)
+    rows: Indices = field(default_factory=_none)
+    positions: Indices = field(default_factory=_none)
+    before: pa.Table = field(default_factory=_no_values)
+
+    def __len__(self) -> int:
+        """How many records are deleted."""
+        return len(self.records)
+
+    def where(self, mask: Mask) -> "Removals":
+        """Only those that the mask marks."""
+        before = self.before.filter(pa.array(mask)) if len(self) else self.before
+        return Removals(self.records[mask], self.rows[mask], self.positions[mask], before)
+
+
+@dataclass(frozen=True, slots=True)
+class ChangeSet:
+    """What was decided: for every incoming row its outcome, and every record that is touched.
+
+    `key` are the columns that find a record; `stamps` are columns that no fingerprint heeds; `skips` are the skipped
+    rows by why. The rows that are `followers` say the same as their `leaders`, or change the same record by their
+    update: they share their fate.
+    """
+
+    outcomes: npt.NDArray[np.uint8]
+    flaws: tuple[Flaw, ...]
+    key: tuple[str, ...]
+    updates: Updates = field(default_factory=Updates)
+    inserts: Inserts = field(default_factory=Inserts)
+    removals: Removals = field(default_factory=Removals)
+    stamps: tuple[str, ...] = ()
+    skips: Mapping[str, Indices] = field(default_factory=dict)
+    followers: Indices = field(default_factory=_none)
+    leaders: Indices = field(default_factory=_none)
+
+    @property
+    def touched(self) -> int:
+        """How many records are updated, inserted or deleted."""
+        return self.written + len(self.removals)
+
+    @property
+    def written(self) -> int:
+        """How many records are updated or inserted."""
+        return len(self.updates) + len(self.inserts)
+
+    @property
+    def positions(self) -> Indices:
+        """The places of all changes in the staging tables."""
+        positions: Indices = np.r_[self.updates.positions, self.inserts.positions, self.removals.positions]
+        return positions
+
+    def staged_from(self, first: int) -> "ChangeSet":
+        """The changes with positions that begin at `first`, where they began at 0."""
+        return replace(
+            self,
+            updates=replace(self.updates, positions=self.updates.positions + first),
+            inserts=replace(self.inserts, positions=self.inserts.positions + first),
+            removals=replace(self.removals, positions=self.removals.positions + first),
+        )
+
+    def rows_at(self, positions: Collection[int]) -> Indices:
+        """The incoming rows that asked for the changes at some positions."""
+        at = np.fromiter(positions, np.int64, len(positions))
+        parts = (self.updates, self.inserts, self.removals)
+        found = np.concatenate([part.rows[np.isin(part.positions, at)] for part in parts])
+        rows: Indices = found[found != NO_ROW]
+        return rows
+
+    def positions_of(self, rows: Mask) -> Indices:
+        """The positions of the changes that the marked incoming rows asked for."""
+        parts = (self.updates, self.inserts, self.removals)
+        positions: Indices = np.concatenate([part.positions[asked(rows, part.rows)] for part in parts])
+        return positions
+
+    def with_values(self, make: Callable[[pa.Table], pa.Table]) -> "ChangeSet":
+        """The changes with other values, made from each table of values."""
+        updates = replace(self.updates, before=make(self.updates.before), after=make(self.updates.after))
+        inserts = replace(self.inserts, after=make(self.inserts.after))
+        return replace(
+            self, updates=updates, inserts=inserts, removals=replace(self.removals, before=make(self.removals.before))
+        )
+
+
+def asked(marked: Mask, rows: Indices) -> Mask:
+    """Which changes were asked for by a marked row, where `rows` asked for them; those without a row by none."""
+    by_marked: Mask = np.append(marked, False)[rows]
+    return by_marked
+
+
+@dataclass(frozen=True, slots=True)
+class Logged:
+    """What a run did to some records, one row each, every value as the target's own exact text.
+
+    `outcomes` are updated, inserted or deleted; `rows` the incoming row numbers; `keys` find the records. `before` and
+    `after` have the other columns that the run touched: of an update where `changed` marks it, of a deleted record
+    all before, of a new one all after; null elsewhere. `files` name where each row is from, where the run had several.
+    """
+
+    outcomes: npt.NDArray[np.uint8]
+    rows: Indices
+    keys: pa.Table
+    before: pa.Table
+    after: pa.Table
+    changed: Mapping[str, Mask]
+    files: pa.Array | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Violation:
+    """Staged changes, by their positions, that break a constraint on `columns`, and what was `wanted` instead.
+
+    It is held against changes of these columns only, or with `always` against every change. `found` says for
+    each position what stands in the way, where that is not the change's own value.
+    """
+
+    reason: Reason
+    wanted: str
+    columns: tuple[str, ...]
+    positions: Indices
+    always: bool = False
+    found: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Tally:
+    """How many incoming rows met which end. `read` is their sum: it is checked on every run."""
+
+    inserted: int = 0
+    updated: int = 0
+    unchanged: int = 0
+    skipped: int = 0
+    rejected: int = 0
+    deleted: int = 0
+
+    @property
+    def read(self) -> int:
+        """Every incoming row has one outcome, so the outcomes add up to the rows read."""
+        return self.inserted + self.updated + self.unchanged + self.skipped + self.rejected + self.deleted
+
+
+@dataclass(frozen=True, slots=True)
+class Refusal:
+    """A change that only the target could find fault with: its position in the change set, and its words."""
+
+    position: int
+    message: str
+
+
+@dataclass(frozen=True, slots=True)
+class Written:
+    """What the target says that it did, and what it refused."""
+
+    updated: int
+    inserted: int
+    deleted: int = 0
+    refused: tuple[Refusal, ...] = ()

@@ -1,0 +1,17 @@
+"""How the incoming rows are to be read."""
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class ReadOptions:
+    """What the person said about how to read; None means: find out.
+
+    `delimiter`, `quote` and `encoding` are for text files, `cells` (B4:H40) for workbooks, `query` for databases.
+    """
+
+    delimiter: str | None = None
+    quote: str | None = None
+    encoding: str | None = None
+    cells: str | None = None
+    query: str | None = None

@@ -1,0 +1,169 @@
+"""What a run did, for people and for programs."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+from enum import StrEnum
+from typing import Any
+
+from tidymerge.model.changes import Tally
+
+
+class State(StrEnum):
+    """How a run ended."""
+
+    PREVIEWED = "previewed"
+    LOADED = "loaded"
+    STOPPED = "stopped"
+    FAILED = "failed"
+    UNDONE = "undone"
+
+
+@dataclass(frozen=True, slots=True)
+class Example:
+    """One changed field: the row it came from, the record's key, the value before and after."""
+
+    row: int
+    key: tuple[str, ...]
+    before: str | None
+    after: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class SampleRow:
+    """A touched record in full: (column, value before, value after, changed) for each loaded column."""
+
+    row: int
+    outcome: str
+    fields: tuple[tuple[str, str | None, str | None, bool], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class RejectedCell:
+    """One thing that is wrong with a rejected row, for people."""
+
+    row: int
+    column: str | None
+    value: str | None
+    reason: str
+    expected: str
+    origin: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class MappedColumn:
+    """How one target column is fed: from what, by which rule in words, and three values before and after."""
+
+    target: str
+    source: str
+    rule: str
+    samples: tuple[tuple[str | None, str | None], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class TableReceipt:
+    """What a run did to one target table. Columns that it added, or took away again, come with their types.
+
+    `records_updated` counts records: several of them may be updated by one row, or one by several rows.
+    """
+
+    target: str
+    key: tuple[str, ...]
+    rows_before: int
+    rows_after: int
+    rows: Tally
+    fields_updated: int
+    columns: Mapping[str, int]
+    mapping: Mapping[str, str]
+    not_loaded: tuple[str, ...]
+    left_alone: tuple[str, ...]
+    examples: Mapping[str, Example]
+    samples: tuple[SampleRow, ...]
+    view: tuple[MappedColumn, ...]
+    read_back: int = 0
+    columns_added: Mapping[str, str] = field(default_factory=dict)
+    columns_dropped: Mapping[str, str] = field(default_factory=dict)
+    records_updated: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Rejects:
+    """The rejected rows: how many by (first) reason, the first few in full, and the file they went to."""
+
+    reasons: Mapping[str, int]
+    first: tuple[RejectedCell, ...]
+    file: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Conflict:
+    """A record that an undo can't put back: what the run wrote, what is there now or stands in the way, and by whom.
+
+    `row` is the incoming row of the run; `by` names a later run that wrote what is there now.
+    """
+
+    row: int
+    key: tuple[str, ...]
+    reason: str
+    expected: str
+    column: str | None
+    wrote: str | None
+    now: str | None
+    by: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Touch:
+    """What one run did to one record: the outcome, the incoming row, and each field before and after.
+
+    `file` says where the row is from, if the run had rows from several places.
+    """
+
+    outcome: str
+    row: int
+    key: tuple[str, ...]
+    fields: tuple[tuple[str, str | None, str | None], ...]
+    file: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Receipt:
+    """What a run did, or in a preview would do. `to_dict` gives the published JSON form.
+
+    `limits` are those that a load goes over; `undoes` is the run that an undo takes back, `conflicts` the first of
+    the records that it can't.
+    """
+
+    state: State
+    incoming: str
+    sheet: str | None
+    header_row: int
+    rows: Tally
+    fingerprint: str
+    tables: tuple[TableReceipt, ...]
+    rejects: Rejects
+    warnings: tuple[str, ...]
+    notes: tuple[str, ...]
+    started: datetime
+    seconds: float
+    verified: bool | None = None
+    run: str | None = None
+    limits: tuple[str, ...] = ()
+    undoes: str | None = None
+    conflicts: tuple[Conflict, ...] = ()
+
+    @property
+    def changed(self) -> int:
+        """How many rows made a difference to the target."""
+        return self.rows.inserted + self.rows.updated + self.rows.deleted
+
+    @property
+    def fields_updated(self) -> int:
+        """How many fields of existing records changed."""
+        return sum(table.fields_updated for table in self.tables)
+
+    def to_dict(self) -> dict[str, Any]:
+        """The receipt as plain data, in the published form `tidymerge-receipt/1`."""
+        from tidymerge.model.receipt_form import receipt_to_dict
+
+        return dict(receipt_to_dict(self))

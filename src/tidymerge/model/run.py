@@ -1,0 +1,58 @@
+"""A run as the log keeps it."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from tidymerge.model.receipt import Receipt, State
+
+
+@dataclass(frozen=True, slots=True)
+class Run:
+    """One load or undo: who ran it, with which rows, into what, and how it ended.
+
+    `files` are the incoming addresses with the SHA-256 of each that is a file; `target` is the address to open the
+    target by again, without a password; `undoes` names the run that this one took back. `key` are the columns that
+    the job found records by, `record_key` those that the log finds them by; with `marked`, exact text starts with a
+    letter that is not part of the value. A run is not `settled` while it can't be known whether its commit
+    lasted. `message` says why a run was stopped or failed. `latest` has the greatest value of each column of dates that
+    was loaded.
+    """
+
+    name: str
+    state: State
+    started: datetime
+    user: str
+    target: str
+    files: Mapping[str, str | None] = field(default_factory=dict)
+    job: str | None = None
+    undoes: str | None = None
+    key: tuple[str, ...] = ()
+    record_key: tuple[str, ...] = ()
+    marked: bool = False
+    settled: bool = True
+    message: str | None = None
+    latest: Mapping[str, str] = field(default_factory=dict)
+    receipt: Receipt | None = None
+
+    @property
+    def wrote(self) -> bool:
+        """Whether it changed the target, or may have."""
+        return self.state in (State.LOADED, State.UNDONE) and self.receipt is not None and self.receipt.changed > 0
+
+    @property
+    def nothing_done(self) -> str:
+        """How a run ended that changed nothing, after its name: "failed and changed nothing"."""
+        if self.state is State.FAILED:
+            return "failed and changed nothing"
+        return "was stopped and changed nothing" if self.state is State.STOPPED else "found nothing to change"
+
+    @property
+    def added(self) -> Mapping[str, str]:
+        """The columns that it gave the target, with their types as a job would declare them."""
+        return self.receipt.tables[0].columns_added if self.receipt else {}
+
+    @property
+    def dropped(self) -> Mapping[str, str]:
+        """The columns that it took away again."""
+        return self.receipt.tables[0].columns_dropped if self.receipt else {}

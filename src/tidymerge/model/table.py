@@ -1,0 +1,66 @@
+"""A target table: its columns and what the database enforces on them."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from tidymerge.model.columns import TargetColumn
+
+
+@dataclass(frozen=True, slots=True)
+class ForeignKey:
+    """`columns` of the target must be found as `referred` columns of `table`.
+
+    With `follows` the database changes them along when those change.
+    """
+
+    columns: tuple[str, ...]
+    table: str
+    referred: tuple[str, ...]
+    follows: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """A check constraint: its expression as the database itself wrote it, and the columns it names.
+
+    A domain's check calls the one column it judges by another name, which is `domain`.
+    """
+
+    name: str
+    expression: str
+    columns: tuple[str, ...]
+    domain: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class TableShape:
+    """A target table: its columns in order, and what the database enforces on them.
+
+    `unique_names` are the columns of the unique constraints by the names that the database has for them in errors;
+    `notes` say what is worth knowing of a write; `types_told` that the types are no declared ones but told by the data.
+    """
+
+    name: str
+    columns: tuple[TargetColumn, ...]
+    primary_key: tuple[str, ...] = ()
+    unique: tuple[tuple[str, ...], ...] = ()
+    foreign_keys: tuple[ForeignKey, ...] = ()
+    checks: tuple[Check, ...] = ()
+    unique_names: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
+    types_told: bool = False
+
+    def column(self, name: str) -> TargetColumn:
+        """The column of that exact name. Raises KeyError."""
+        for column in self.columns:
+            if column.name == name:
+                return column
+        raise KeyError(name)
+
+
+@dataclass(frozen=True, slots=True)
+class NewColumn:
+    """A column to add: its name, and its type as a job declares one, as in decimal(8, 2)."""
+
+    name: str
+    type: str

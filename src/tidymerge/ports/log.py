@@ -1,0 +1,61 @@
+"""Where runs are kept."""
+
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager
+from typing import Protocol
+
+import pyarrow as pa
+
+from tidymerge.model import Mask
+from tidymerge.model.changes import Logged
+from tidymerge.model.run import Run
+
+
+class Recording(Protocol):
+    """The log of one run, from its start until it is settled. `restart`, `add` and `seal` may raise LogUnwritable."""
+
+    def restart(self) -> None:
+        """Forget what was added: the run starts again."""
+
+    def add(self, log: Logged) -> None:
+        """Keep the changes of one part."""
+
+    def seal(self, run: Run) -> None:
+        """Make sure that all is on disk, before the target commits."""
+
+    def settle(self, run: Run) -> None:
+        """Say how the run ended, as well as that can be done: what it did is done."""
+
+    def leave(self) -> None:
+        """Let go of the run as it is."""
+
+
+class RunLog(Protocol):
+    """The runs of the past, by name; names sort by time."""
+
+    def begin(self, name: str) -> Recording:
+        """Start to record a run. Raises LogUnwritable."""
+
+    def names(self) -> list[str]:
+        """The names of all runs, the latest first."""
+
+    def read(self, name: str) -> Run:
+        """The run of that exact name. Raises LogDamaged."""
+
+    def find(self, text: str) -> Run:
+        """The run whose name is, or begins with, `text`; `last` is the latest. Raises NoSuchRun and LogDamaged."""
+
+    def changes(self, run: Run, wanted: Callable[[pa.Table], Mask] | None = None) -> Iterator[Logged]:
+        """What a run did to records, some at a time; only those whose keys `wanted` picks. Raises LogDamaged."""
+
+    def unsettled(self) -> list[str]:
+        """The runs of which it is not known whether their commit lasted, or that are at it now."""
+
+    def ended(self, name: str) -> AbstractContextManager[bool]:
+        """Whether the process of a run is gone; while inside, nobody else takes its place."""
+
+    def write(self, run: Run) -> None:
+        """Write a run's entry, whole or not at all, and make sure that it is on disk. Raises LogUnwritable."""
+
+    def tidy(self) -> None:
+        """Remove runs that are older than they are to be kept, and what runs left that never came to writing."""

@@ -1,0 +1,239 @@
+"""From the decision to the commit: write, prove, put into the log, commit. The same for a load and for an undo."""
+
+import time
+from collections.abc import Callable
+from contextlib import AbstractContextManager, suppress
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+
+from tidymerge.core.account import account
+from tidymerge.core.tidy.cells import as_array, differs
+from tidymerge.core.undo.reverse import logged, touched
+from tidymerge.core.words import plural
+from tidymerge.errors import ProofFailed, ServerAway
+from tidymerge.model import Mask, TargetColumn
+from tidymerge.model.changes import Inserts, Updates, Written
+from tidymerge.model.receipt import Receipt
+from tidymerge.model.run import Run
+from tidymerge.on_disk import Placed
+from tidymerge.ports.log import Recording
+from tidymerge.ports.progress import Progress
+from tidymerge.ports.target import Target
+from tidymerge.run.decide import Decided, Part, reject_refusals
+from tidymerge.run.report import Clock, make_receipt
+
+Shield = Callable[[], AbstractContextManager[object]]
+
+
+@dataclass(frozen=True, slots=True)
+class Saved:
+    """Files written beside a run: that of the rows that were not loaded, all of them, and what is worth noting."""
+
+    rejects: Path | None = None
+    files: tuple[Placed, ...] = ()
+    notes: tuple[str, ...] = ()
+
+    def keep(self) -> None:
+        """Let them stay, whatever was in their places before."""
+        for file in self.files:
+            with suppress(OSError):  # the run is done: a file that is left over is no reason to fail
+                file.keep()
+
+
+@dataclass(frozen=True, slots=True)
+class Orders:
+    """How a decided run is carried out.
+
+    `run` is its entry in the log as far as it is known; `check` raises Stopped where the run may not go on, `save`
+    writes the files that are asked for besides; `shield` guards the moment of the commit
+    against interruption; with `trusting`, the target's triggers may make a difference.
+    """
+
+    run: Run
+    clock: Clock
+    recording: Recording
+    check: Callable[[Decided], None]
+    save: Callable[[Decided], Saved]
+    progress: Progress
+    shield: Shield
+    trusting: bool = False
+
+
+def carry_out(target: Target, decided: Decided, orders: Orders) -> Receipt:
+    """Write, prove and commit what was decided; what undo needs is safe on disk before. Raises ProofFailed, Stopped."""
+    changed = decided.tally.inserted + decided.tally.updated + decided.tally.deleted
+    orders.progress.stage("writing", changed)
+    columns = _Columns.of(decided)
+    decided, written = _write(target, decided, orders, columns)
+    if written.refused:
+        orders.check(decided)
+    orders.progress.stage("reading back what was written", changed)
+    decided, verified = _prove(target, decided, written, orders)
+    if decided.dropped:
+        target.drop([column.name for column in decided.dropped])
+    saved = orders.save(decided)
+    decided = replace(decided, notes=(*decided.notes, *saved.notes))
+    try:
+        # Made before the commit: after it nothing may fail.
+        receipt = make_receipt(decided, orders.run.state, orders.clock, saved.rejects, verified=verified)
+        receipt = replace(receipt, undoes=orders.run.undoes)
+        run = replace(
+            orders.run,
+            target=full_address(orders.run.target, decided.target),
+            key=decided.pairing.key,
+            latest=decided.latest,
+            record_key=columns.record_key,
+            marked=target.marks_text,
+            receipt=receipt,
+        )
+        if receipt.changed:
+            orders.recording.seal(run)
+        with orders.shield():
+            if receipt.changed:  # else columns that were to be added go again
+                target.commit()
+            receipt = replace(receipt, seconds=time.perf_counter() - orders.clock.began)
+            orders.recording.settle(replace(run, receipt=receipt))
+    except ServerAway:
+        saved.keep()  # the commit may have lasted: then its rejects are wanted
+        raise
+    except BaseException:
+        for file in saved.files:
+            file.back()
+        raise
+    saved.keep()
+    return receipt
+
+
+def full_address(given: str, found: str) -> str:
+    """The address given, with the table that was found there; a file is one table by itself."""
+    _, mark, table = found.rpartition("#")
+    return f"{given}#{table}" if mark and "#" not in given and not Path(found).is_file() else given
+
+
+@dataclass(frozen=True, slots=True)
+class _Columns:
+    """Which columns the log keeps of records that are updated, and of all records that are written."""
+
+    record_key: tuple[str, ...]
+    updated: tuple[TargetColumn, ...]
+    written: tuple[TargetColumn, ...]
+
+    @classmethod
+    def of(cls, decided: Decided) -> "_Columns":
+        changes = [part.changes for part in decided.parts]
+        names, shape = touched(changes), decided.shape
+        # The primary key finds a record again, unless the run changes it.
+        by_primary = shape.primary_key and not set(shape.primary_key) & set(names)
+        record_key = shape.primary_key if by_primary else decided.pairing.key
+        updated = set(names)
+        kept = {*names, *record_key, *decided.pairing.key}
+        whole = any(len(part.inserts) or len(part.removals) for part in changes)
+        return cls(
+            record_key,
+            tuple(column for column in shape.columns if column.name in updated),
+            tuple(column for column in shape.columns if not column.generated and (whole or column.name in kept)),
+        )
+
+
+def _write(target: Target, decided: Decided, orders: Orders, columns: _Columns) -> tuple[Decided, Written]:
+    """Write, log, and account for what only the database could find fault with."""
+    parts, done = [], []
+    for part in decided.parts:
+        if not part.changes.touched:
+            parts.append(part)
+            continue
+        before = target.as_stored(part.changes, columns.updated)
+        done.append(target.write(part.changes))
+        (kept,) = reject_refusals([part], done[-1].refused)
+        stays = np.isin(part.changes.updates.positions, kept.changes.updates.positions)
+        after = target.as_stored(kept.changes, columns.written, written=True)
+        if after.num_rows != kept.changes.written:
+            raise ProofFailed("Several records have the key of a new one; all was rolled back.")
+        keys = dict.fromkeys((*columns.record_key, *decided.pairing.key))
+        was, removals = target.readable(before.filter(pa.array(stays))), kept.changes.removals
+        done_to = replace(kept.changes, removals=replace(removals, before=target.readable(removals.before)))
+        orders.recording.add(logged(part.rows(), done_to, was, target.readable(after), list(keys)))
+        parts.append(kept)
+        orders.progress.rows(kept.changes.touched)
+    refused = tuple(refusal for one in done for refusal in one.refused)
+    updated, inserted = sum(one.updated for one in done), sum(one.inserted for one in done)
+    total = Written(updated, inserted, sum(one.deleted for one in done), refused)
+    if not refused:
+        return decided, total
+    count = len(refused)
+    note = (
+        f"{count:,} {plural(count, 'row was', 'rows were')} refused by the target only when written, "
+        "so the counts and the fingerprint differ from the preview's."
+    )
+    return decided.with_parts(parts, note), total
+
+
+def _prove(target: Target, decided: Decided, written: Written, orders: Orders) -> tuple[Decided, bool]:
+    """Prove counts and values inside the transaction. Raises ProofFailed, unless triggers are trusted with rows."""
+    try:
+        for part in decided.parts:
+            account.prove_tally(account.tally([part.changes]), part.changes, part.read)
+        changes = [part.changes for part in decided.parts]
+        did = (written.updated, written.inserted, written.deleted)
+        account.prove_written(changes, decided.rows_before, target.count(), did)
+        for part in decided.parts:
+            _prove_read_back(target, decided, part, only_changed=orders.run.undoes is not None)
+            orders.progress.rows(part.changes.touched)
+    except ProofFailed as failed:
+        suspects = target.suspects()
+        if orders.trusting and suspects:
+            return decided.with_parts(decided.parts, f"Not verified, as triggers are trusted: {failed}"), False
+        if not suspects:
+            raise
+        raise ProofFailed(
+            f"{failed} On the table are {', '.join(suspects)}; to let them change rows, run it with --trust-triggers.",
+            **failed.facts,
+        ) from None
+    return decided, True
+
+
+def _prove_read_back(target: Target, decided: Decided, part: Part, *, only_changed: bool) -> None:
+    """Read every written record again and compare it with what was decided. Raises ProofFailed.
+
+    With `only_changed`, columns that an update does not write are not looked at: an undo's are all columns of the
+    table, of which some may note by themselves when a record was last touched.
+    """
+    changes = part.changes
+    updates, inserts = changes.updates, changes.inserts
+    found = target.read_back(changes, decided.pairing)
+    if found.num_rows != changes.written:
+        raise ProofFailed(
+            f"{changes.written:,} records were written but {found.num_rows:,} were found again; "
+            "all was rolled back. A trigger of the target may be changing keys."
+        )
+    remaining = target.remaining(changes)
+    if remaining:
+        raise ProofFailed(f"{remaining:,} of the {len(changes.removals):,} deleted records are still there.")
+    new = found.slice(len(updates))
+    for column in decided.pairing.columns:
+        name = column.name
+        looked_at = updates.changing(name) if only_changed else None
+        _prove_equal(part, updates, name, found.slice(0, len(updates)), looked_at)
+        # Those that do not give the column left its value to the default.
+        _prove_equal(part, inserts, name, new, inserts.given[name])
+
+
+def _prove_equal(part: Part, wrote: Updates | Inserts, name: str, found: pa.Table, looked_at: Mask | None) -> None:
+    """Check that a column reads back as it was written, in the records that are looked at. Raises ProofFailed."""
+    wanted, stored = as_array(wrote.after[name]), as_array(found[name])
+    wrong = differs(wanted, stored)
+    if looked_at is not None:
+        wrong &= looked_at
+    if wrong.any():
+        at = int(wrong.argmax())
+        row = int(part.rows().numbers_of(wrote.rows)[at])
+        raise ProofFailed(
+            f"What was written does not read back equal, so all was rolled back: row {row}, column "
+            f"{name}, wrote {wanted[at].as_py()!s}, found {stored[at].as_py()!s}. "
+            "A trigger or the column's type may be changing values.",
+            row=row,
+            column=name,
+        )

@@ -1,0 +1,264 @@
+"""Gathering the incoming rows of a job: one or several addresses, the header, the choice of rows."""
+
+import glob
+import hashlib
+import re
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from contextlib import suppress
+from dataclasses import replace
+from fnmatch import fnmatchcase
+from pathlib import Path
+from typing import Self
+
+import numpy as np
+import pyarrow as pa
+
+from tidymerge.address import STANDARD_INPUT, is_server, parse, without_password
+from tidymerge.core.naming.header import ROWS_SEARCHED, find_header
+from tidymerge.core.naming.mapping import listing
+from tidymerge.core.tidy.fill import FillDown
+from tidymerge.core.tidy.mended import mended
+from tidymerge.databases import is_database
+from tidymerge.errors import BadOption, NoSuchFile, NoSuchSheet, SourceChanged, about
+from tidymerge.job.model import Job
+from tidymerge.model import Incoming, IncomingColumn, ReadOptions, TableShape
+from tidymerge.on_disk import PrivateFolder
+from tidymerge.ports.source import BatchedSource, Irregular, Source
+from tidymerge.ports.target import Target
+from tidymerge.run.split import Gathered
+from tidymerge.settings import rows_at_once
+from tidymerge.sources import open_source
+
+_WILD = set("*?[")
+
+
+class Gathering:
+    """The incoming rows of a job, read once even if the load is started several times.
+
+    Patterns are spelled out once, so that a file that arrives meanwhile is neither read nor noted. It keeps a private
+    folder on disk, for rows that are too many for memory, until it is left. `job` is the one given, with the patterns
+    spelled out. Raises SourceError.
+    """
+
+    def __init__(self, job: Job) -> None:
+        self.job = replace(job, incoming=tuple(addresses(job.incoming)))
+        self._seen = {text: _state(text) for text in self.job.incoming}
+        self._folder = PrivateFolder()
+        self._gathered: Gathered | None = None
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._gathered = None
+        self._folder.remove()
+
+    def rows(self, shape: TableShape, target: Target) -> Gathered:
+        """All rows; those that live where the target does are read again, in its transaction."""
+        if self._gathered is not None:
+            return self._gathered
+        found, is_own = gather(self.job, shape, target, self._folder.path)
+        if not is_own:
+            self._gathered = found
+        return found
+
+    def checksums(self) -> dict[str, str | None]:
+        """The incoming addresses, with the SHA-256 of the files; databases change too often to have one."""
+        return checksums(self.job.incoming)
+
+    def unchanged(self) -> None:
+        """Make sure that the files are still those of which the checksums are. Raises SourceChanged."""
+        for text, state in self._seen.items():
+            if _state(text) != state:
+                raise SourceChanged(f"{text} changed while it was read; nothing was written. Run this again.")
+
+
+def _state(text: str) -> tuple[int, int, int] | None:
+    """What tells whether a file is still the same: its place on the disk, size and time; None for what is no file."""
+    if text == STANDARD_INPUT or is_server(text):
+        return None
+    try:
+        found = parse(text).path.stat()
+    except OSError:
+        return None
+    return (found.st_ino, found.st_size, found.st_mtime_ns) if not is_database(text) else None
+
+
+def gather(job: Job, shape: TableShape, target: Target, folder: Path) -> tuple[Gathered, bool]:
+    """The rows of a job, and whether any come over the target's connection. Raises SourceError and BadOption."""
+    if job.header_row is not None and job.header_row < 1:
+        raise BadOption("Rows count from 1: --header-row must be 1 or more.")
+    names = names_sought(job, shape)
+    sources, rows, is_own = [], [], False
+    for address in job.incoming:
+        with about(address=without_password(address)):
+            own = target.source(address, job.read)
+            is_own |= own is not None
+            sources.append(own or open_source(address, job.read))
+            rows.append(_header_row(job, sources[-1], names))
+    if len(sources) == 1 and job.take_rows is None:
+        large = _in_batches(sources[0], rows[0], folder, job.fill_down)
+        if large is not None:
+            return large, is_own
+    parts = []
+    for address, source, row in zip(job.incoming, sources, rows, strict=True):
+        with about(address=without_password(address)):
+            parts.append(FillDown(job.fill_down).fill(mended(source.read(row))))
+    return Gathered(chosen(parts[0] if len(parts) == 1 else together(parts), job.take_rows)), is_own
+
+
+def names_sought(job: Job | None, shape: TableShape) -> set[str]:
+    """What the row of column names is found by: the target's names, and those that the job gives the incoming ones."""
+    names = {column.name for column in shape.columns}
+    if job is not None:
+        names |= {*job.renames.values(), *(source for rule in job.columns.values() for source in rule.sources)}
+    return names
+
+
+def _in_batches(source: Source, header_row: int, folder: Path, down: Sequence[str]) -> Gathered | None:
+    """Many rows that can be read some at a time; None if they are few or only can be read together."""
+    if not isinstance(source, BatchedSource) or source.rows_expected <= 2 * rows_at_once():
+        return None
+    try:
+        first = FillDown(down).fill(mended(source.sample(header_row)))
+    except Irregular:
+        return None
+
+    def batches() -> Iterator[Incoming]:
+        filling = FillDown(down)  # which goes on from batch to batch
+        return (filling.fill(mended(batch)) for batch in source.batches(header_row))
+
+    return Gathered(
+        first,
+        batches,
+        lambda: FillDown(down).fill(mended(source.read(header_row))),
+        source.rows_expected,
+        folder,
+    )
+
+
+def together(parts: Sequence[Incoming]) -> Incoming:
+    """The rows of several addresses one after another, by column name; a column that one lacks is blank there."""
+    lengths = [len(part.row_numbers) for part in parts]
+    starts = np.cumsum([0, *lengths[:-1]])
+    called = {column.name: column.called for part in parts for column in part.columns}
+    return Incoming(
+        address=", ".join(part.address for part in parts),
+        columns=tuple(IncomingColumn(name, _stacked(name, parts, lengths), said) for name, said in called.items()),
+        row_numbers=np.concatenate([part.row_numbers for part in parts]),
+        header_row=parts[0].header_row,
+        flaws=tuple(
+            replace(flaw, rows=flaw.rows + start)
+            for part, start in zip(parts, starts, strict=True)
+            for flaw in part.flaws
+        ),
+        notes=tuple(dict.fromkeys(note for part in parts for note in part.notes)),
+        origins=tuple(part.address for part in parts),
+        origin=np.repeat(np.arange(len(parts)), lengths),
+        merged={name: at for part in reversed(parts) for name, at in part.merged.items()},
+        uncalculated=dict(sum((Counter(part.uncalculated) for part in parts), Counter())),
+        assumed=next((part.assumed for part in parts if part.assumed), None),
+    )
+
+
+def _stacked(name: str, parts: Sequence[Incoming], lengths: Sequence[int]) -> tuple[pa.Array, ...]:
+    """One column of all parts, one array for each type that occurs in any of them."""
+    found = [_parts_of(part, name) for part in parts]
+    kinds = list(dict.fromkeys(array.type for arrays in found for array in arrays))
+    return tuple(
+        pa.concat_arrays(
+            [
+                next((array for array in arrays if array.type == kind), pa.nulls(length, kind))
+                for arrays, length in zip(found, lengths, strict=True)
+            ]
+        )
+        for kind in kinds
+    )
+
+
+def _parts_of(part: Incoming, name: str) -> tuple[pa.Array, ...]:
+    fitting = [column for column in part.columns if column.name == name]
+    return fitting[0].parts if fitting else ()
+
+
+def _header_row(job: Job, source: Source, names: set[str]) -> int:
+    """Where the header stands, 0 for the first row of the source's head."""
+    if job.header_row is not None:
+        return job.header_row - 1 - source.above
+    return find_header(source.head(ROWS_SEARCHED), names)
+
+
+def addresses(given: Sequence[str]) -> list[str]:
+    """The addresses with patterns such as week*.xlsx#Inspections spelled out, week2 before week10."""
+    found: list[str] = []
+    for text in given:
+        if is_server(text):
+            found.append(text)
+            continue
+        name, mark, part = text.partition("#")
+        files = [name]
+        if text != STANDARD_INPUT and set(name) & _WILD and not Path(name).exists() and not Path(text).exists():
+            files = sorted(glob.glob(name), key=_natural)  # noqa: PTH207 - the pattern may be absolute
+            if not files:
+                raise NoSuchFile(f"No file fits the pattern {name}.")
+        for file in files:
+            found += _sheets(file, part) if set(part) & _WILD else [f"{file}{mark}{part}"]
+    return found
+
+
+def _natural(name: str) -> list[tuple[int, str]]:
+    """What sorts names as people do: numbers in them by their size."""
+    return [(int(piece), "") if piece.isdecimal() else (-1, piece) for piece in re.split(r"([0-9]+)", name)]
+
+
+def checksums(given: Sequence[str]) -> dict[str, str | None]:
+    """The incoming addresses, with the SHA-256 of those that are files; databases change too often to have one."""
+    found: dict[str, str | None] = {}
+    for text in given:
+        if text == STANDARD_INPUT or is_server(text):
+            found[without_password(text)] = None
+            continue
+        address = parse(text)
+        name = str(replace(address, path=address.path.absolute()))
+        found[name] = None
+        if address.path.is_file() and not is_database(text):
+            with suppress(OSError), address.path.open("rb") as file:  # reading the rows says what is wrong with it
+                found[name] = hashlib.file_digest(file, "sha256").hexdigest()
+    return found
+
+
+def _sheets(file: str, pattern: str) -> list[str]:
+    """The sheets of a workbook that fit a pattern such as Week*, in the workbook's order."""
+    names = [name for name, *_ in open_source(file, ReadOptions()).parts()]
+    fitting = [name for name in names if name == pattern] or [name for name in names if fnmatchcase(name, pattern)]
+    if not fitting:
+        raise NoSuchSheet(
+            f"No sheet of {file} fits {pattern!r}; it has {listing(names)}.", sheet=pattern, known=tuple(names)
+        )
+    return [f"{file}#{name}" for name in fitting]
+
+
+def chosen(incoming: Incoming, rows: str | None) -> Incoming:
+    """Only the rows asked for, as in 3,7-12, by the numbers that the person sees. Raises BadOption."""
+    if rows is None:
+        return incoming
+    keep = np.zeros(len(incoming.row_numbers), bool)
+    for piece in rows.split(","):
+        low, dash, high = piece.strip().partition("-")
+        if not low.isdigit() or (dash and not high.isdigit()):
+            raise BadOption(f"--rows takes row numbers and ranges, as in 3,7-12, not {rows!r}.")
+        keep |= (incoming.row_numbers >= int(low)) & (incoming.row_numbers <= int(high or low))
+    place = np.cumsum(keep) - 1
+    flaws = []
+    for flaw in incoming.flaws:
+        stays = keep[flaw.rows]
+        values = None if flaw.values is None else flaw.values.filter(pa.array(stays))
+        flaws.append(replace(flaw, rows=place[flaw.rows[stays]], values=values))
+    mask = pa.array(keep)
+    origin = None if incoming.origin is None else incoming.origin[keep]
+    columns = tuple(
+        replace(column, parts=tuple(part.filter(mask) for part in column.parts)) for column in incoming.columns
+    )
+    numbers = incoming.row_numbers[keep]
+    return replace(incoming, columns=columns, row_numbers=numbers, flaws=tuple(flaws), origin=origin)

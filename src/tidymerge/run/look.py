@@ -1,0 +1,64 @@
+"""Looking at an address: what the sheets, tables and columns are. The `look` command's own flow."""
+
+from dataclasses import dataclass
+
+from tidymerge.address import parse
+from tidymerge.core.infer.profile import Profile, profile, table_columns
+from tidymerge.core.naming.header import ROWS_SEARCHED, guess_header
+from tidymerge.core.tidy.fill import merged_notes
+from tidymerge.databases import is_database
+from tidymerge.errors import BadOption
+from tidymerge.model import ReadOptions
+from tidymerge.sources import open_source
+from tidymerge.targets import open_target
+
+
+@dataclass(frozen=True, slots=True)
+class Overview:
+    """The parts of a workbook or database: name, rows and columns of each."""
+
+    address: str
+    part: str
+    parts: tuple[tuple[str, int, int], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class View:
+    """One sheet or table: where it is, what is in it, its declared keys, and notes."""
+
+    address: str
+    header_row: int | None
+    profile: Profile
+    primary_key: tuple[str, ...] = ()
+    unique: tuple[tuple[str, ...], ...] = ()
+    notes: tuple[str, ...] = ()
+
+
+def look(text: str, options: ReadOptions, header_row: int | None = None) -> Overview | View:
+    """What is at an address. Raises what opening it raises."""
+    if is_database(text):
+        return _database(text)
+    source = open_source(text, options)
+    if parse(text).part is None and len(source.parts()) > 1:
+        return Overview(str(parse(text).path), "sheet", source.parts())
+    if header_row is not None and header_row < 1:
+        raise BadOption("Rows count from 1: --header-row must be 1 or more.")
+    row = header_row - 1 if header_row is not None else guess_header(source.head(ROWS_SEARCHED))
+    incoming = source.read(row)
+    notes = (*incoming.notes, *merged_notes(incoming))
+    return View(incoming.address, incoming.header_row, profile(incoming.columns), notes=notes)
+
+
+def _database(text: str) -> Overview | View:
+    address = parse(text)
+    with open_target(text, write=False) as target:
+        if address.part is None:
+            return Overview(address.place, "table", target.parts())
+        shape = target.describe()
+        readable = [column for column in shape.columns if not column.foreign]
+        values = target.read(readable)
+        declared = [column.type.declared for column in readable]
+        others = [f"{column.name} ({column.type.declared})" for column in shape.columns if column.foreign]
+        notes = (f"Of a type that rows can't be loaded into: {', '.join(others)}.",) if others else ()
+        found = profile(table_columns(values), declared)
+        return View(target.address, None, found, shape.primary_key, shape.unique, notes)

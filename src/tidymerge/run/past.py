@@ -1,0 +1,143 @@
+"""Asking the log: which runs there were, what became of a record, and a run's changes as a file."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from functools import partial
+from pathlib import Path
+
+import numpy as np
+
+from tidymerge.address import reopened
+from tidymerge.core.undo.reverse import near, touches_at
+from tidymerge.errors import BadOption, LogDamaged, NotUndoable
+from tidymerge.history.folder import FolderLog
+from tidymerge.model.receipt import Receipt, State, Touch
+from tidymerge.model.run import Run
+from tidymerge.ports.log import RunLog
+from tidymerge.reports.changes_file import write_changes
+from tidymerge.run.record import settle_all
+
+_UNITS = {"hour": 1, "hours": 1, "day": 24, "days": 24, "week": 168, "weeks": 168}
+
+
+@dataclass(frozen=True, slots=True)
+class PastRun:
+    """A run, and the later run that took it back, if one did."""
+
+    run: Run
+    undone_by: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class Past:
+    """The runs asked for, the latest first, and what was found out or found damaged on the way."""
+
+    runs: tuple[PastRun, ...]
+    told: tuple[str, ...]
+
+
+def past_runs(*, target: str | None = None, since: str | None = None, state: str | None = None) -> Past:
+    """The runs of the log: those into a target, since a time, of a state. Raises BadOption."""
+    if state is not None and state not in _STATES:
+        raise BadOption(f"--state is one of {', '.join(_STATES)}, not {state!r}.")
+    start = None if since is None else _time(since)
+    log = FolderLog()
+    told = settle_all(log)
+    runs, damaged = _all_runs(log)
+    undone = _undone(runs)
+    found = [
+        PastRun(run, undone.get(run.name))
+        for run in runs
+        if (target is None or _is_into(run, target))
+        and (start is None or run.started >= start)
+        and (state is None or run.state == state)
+    ]
+    return Past(tuple(found), (*told, *damaged))
+
+
+_STATES = tuple(state.value for state in State if state is not State.PREVIEWED)
+
+
+def _all_runs(log: RunLog) -> tuple[list[Run], list[str]]:
+    runs, damaged = [], []
+    for name in log.names():
+        try:
+            runs.append(log.read(name))
+        except LogDamaged as error:
+            damaged.append(str(error))
+    return runs, damaged
+
+
+def _undone(runs: Sequence[Run]) -> dict[str, str]:
+    """For each run that is taken back the run that did it; `runs` are the latest first."""
+    by: dict[str, str] = {}
+    for run in runs:
+        if run.undoes and run.wrote and run.name not in by:
+            by[run.undoes] = run.name
+    return by
+
+
+def _is_into(run: Run, target: str) -> bool:
+    """Whether a run went into the target named: an address or its end, a whole file or database, or just the table."""
+    if run.target == target or run.target.endswith((f"/{target}", f"#{target}")):
+        return True
+    wanted = reopened(target)
+    return run.target == wanted or run.target.startswith(f"{wanted}#")
+
+
+def _time(text: str) -> datetime:
+    """A date, a date and time, or an age such as "3 days". Raises BadOption."""
+    number, _, unit = text.strip().partition(" ")
+    try:
+        if number.isdigit() and unit in _UNITS:
+            return datetime.now(UTC) - timedelta(hours=int(number) * _UNITS[unit])
+        return datetime.fromisoformat(text).astimezone()
+    except (ValueError, OverflowError):
+        raise BadOption(f"--since takes a date, as in 2026-05-04, or an age, as in '3 days', not {text!r}.") from None
+
+
+def one_run(text: str) -> Past:
+    """The run whose name is, or begins with, `text`. Raises NoSuchRun and LogDamaged."""
+    log = FolderLog()
+    told = settle_all(log)
+    run = log.find(text)
+    return Past((PastRun(run, _undone(_all_runs(log)[0]).get(run.name)),), tuple(told))
+
+
+def touched_of(receipt: Receipt, most: int) -> list[Touch]:
+    """What a run did to the first records of its log, in the order of its incoming rows as far as they go."""
+    found: list[Touch] = []
+    log = FolderLog()
+    if receipt.run in log.names():
+        run = log.read(receipt.run)
+        for part in log.changes(run) if run.wrote else ():
+            order = np.argsort(part.rows, kind="stable")[: most - len(found)]
+            found += touches_at(part, run, order)
+    return found
+
+
+def story(keys: Sequence[str], past: Past) -> list[tuple[PastRun, Touch]]:
+    """What the runs did to the record of that key, the earliest first. `keys` are as the target spells them.
+
+    Raises BadOption where no run's key has so many columns.
+    """
+    log = FolderLog()
+    found = []
+    wrote = [one for one in reversed(past.runs) if one.run.wrote]
+    if wrote and all(len(one.run.key) != len(keys) for one in wrote):
+        known = " or ".join(dict.fromkeys(" + ".join(one.run.key) for one in wrote))
+        raise BadOption(f"Records have the key {known}: give --record once for each of its columns, in that order.")
+    for one in wrote:
+        if len(one.run.key) == len(keys):
+            wanted = partial(near, run=one.run, keys=[tuple(keys)])
+            for part in log.changes(one.run, wanted):
+                found += [(one, touch) for touch in touches_at(part, one.run, np.arange(len(part.rows)))]
+    return found
+
+
+def save_changes(run: Run, path: Path) -> int:
+    """Write what a run changed, a line for each field; how many. The ending says how. Raises BadOption, NotUndoable."""
+    if not run.wrote:
+        raise NotUndoable(f"The run {run.name} {run.nothing_done}.", run=run.name)
+    return write_changes(FolderLog().changes(run), run, path)

@@ -1,0 +1,109 @@
+"""Around every run: its entry in the log however it ends, and the verdict on runs that were cut off."""
+
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import replace
+
+from tidymerge.address import same_place, same_table
+from tidymerge.errors import Interrupted, LogDamaged, LogUnwritable, ServerAway, Stopped, TidyMergeError, UsageError
+from tidymerge.model.receipt import State
+from tidymerge.model.run import Run
+from tidymerge.ports.log import Recording, RunLog
+from tidymerge.run.undo import committed
+from tidymerge.targets import open_target
+
+
+@contextmanager
+def recorded(log: RunLog, run: Run) -> Iterator[Recording]:
+    """Record what happens inside as `run`. Its errors go on, but for the doubt about a commit where that can be ended.
+
+    Only wrong usage leaves no entry: nothing was tried.
+    """
+    recording = log.begin(run.name)
+    try:
+        yield recording
+    except UsageError:
+        recording.leave()
+        log.tidy()
+        raise
+    except Stopped as stopped:
+        recording.settle(replace(run, state=State.STOPPED, message=str(stopped), receipt=stopped.receipt))
+        raise
+    except BaseException as error:
+        recording.leave()
+        if run.name in log.names():  # the commit may have been under way
+            said = settle(log, run.name)
+            if isinstance(error, ServerAway) and said:
+                raise ServerAway(f"{error} {said}", **error.facts) from error
+            raise
+        recording.settle(replace(run, state=State.FAILED, message=_said(error)))
+        raise
+    log.tidy()
+
+
+def _said(error: BaseException) -> str:
+    return str(error) if isinstance(error, TidyMergeError) else f"{type(error).__name__}: {error}"
+
+
+def settle_all(log: RunLog, target: str | None = None) -> list[str]:
+    """Find out about all runs that were cut off, or those into the file or server of `target`; a sentence each."""
+    return [said for name in log.unsettled() if (said := settle(log, name, target))]
+
+
+def settle(log: RunLog, name: str, target_of: str | None = None) -> str | None:
+    """Look at the target for whether a run that was cut off committed, note it in the log, and say it.
+
+    The target is opened for writing, so that a commit that the server is still at is waited for.
+    """
+    with log.ended(name) as gone:
+        if not gone:
+            return None
+        try:
+            run = log.read(name)
+            elsewhere = target_of is not None and not same_place(run.target, target_of)
+            if run.settled or elsewhere:
+                return None
+            with open_target(run.target, write=True) as target:
+                lasted = committed(run, log.changes(run), target)
+            since = _written_since(log, run) if lasted else None
+        except Interrupted:
+            raise  # asked to end, no verdict on the run
+        except TidyMergeError as error:
+            return f"The run {name} was cut off while it committed, and whether it did can't be told yet: {error}"
+        if lasted is None:
+            return (
+                f"The run {name} was cut off while it committed, and {run.target} no longer tells whether it did: its "
+                "records were changed since. Undo it to see each of them."
+            )
+        if since is not None:
+            return (
+                f"The run {name} was cut off while it committed. {run.target} holds what it wrote, but the later run "
+                f"{since} wrote there too, so whether it committed itself can't be told. Undo it to see each record."
+            )
+        if lasted:
+            _note(log, replace(run, settled=True))
+            return (
+                f"The run {name} was cut off, but {run.target} shows that it had committed: it counts as {run.state} "
+                "(unless somebody without this log wrote the same values since, which can't be told apart)."
+            )
+        message = f"Cut off before it committed: {run.target} is as if it had never been."
+        _note(log, replace(run, settled=True, state=State.FAILED, message=message))
+        return (
+            f"The run {name} was cut off, and {run.target} shows that it had not committed: nothing of it was written."
+        )
+
+
+def _written_since(log: RunLog, run: Run) -> str | None:
+    """The first later run of the log that wrote to the same table."""
+    for name in sorted(name for name in log.names() if name > run.name):
+        with suppress(LogDamaged):
+            other = log.read(name)
+            if other.wrote and other.settled and same_table(other.target, run.target):
+                return name
+    return None
+
+
+def _note(log: RunLog, run: Run) -> None:
+    """Write a verdict down, if that can be done; else the next command finds it out again."""
+    with suppress(LogUnwritable):
+        log.write(run)

@@ -1,0 +1,178 @@
+"""From what was decided to the receipt and the rejects, over all the parts of a load."""
+
+import time
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from itertools import islice
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+
+from tidymerge.address import is_server, parse
+from tidymerge.core.account import account
+from tidymerge.core.explain import samples
+from tidymerge.core.explain.marks import marks_of, together
+from tidymerge.core.explain.rejects import first_rejects, rejected_rows, rejects_table
+from tidymerge.core.tidy.convert import as_text
+from tidymerge.core.tidy.tidying import guard
+from tidymerge.errors import BadOption
+from tidymerge.model.receipt import Example, Receipt, RejectedCell, Rejects, SampleRow, State, TableReceipt, Touch
+from tidymerge.on_disk import Placed
+from tidymerge.reports import rejects_file
+from tidymerge.run.decide import Decided
+
+_TOUCHED = (State.LOADED, State.UNDONE)
+_CONFLICTS_LISTED = 1000  # in the receipt; the file of conflicts has them all
+_REJECTS_SHOWN = 10  # of each reason, in the receipt; the rejects file has them all
+_UPDATES_SHOWN, _INSERTS_SHOWN = 2, 1
+
+
+@dataclass(frozen=True, slots=True)
+class Clock:
+    """When the run began, and its name: no two loads have the same, previews have none."""
+
+    started: datetime
+    began: float
+    run: str | None = None
+
+
+def all_rejects(decided: Decided) -> pa.Table:
+    """The rejected rows of all parts, in the order of the incoming rows."""
+    parts = [part for part in decided.parts if decided.tally.rejected and len(rejected_rows(part.changes))]
+    tables = [rejects_table(part.rows(), part.changes) for part in parts or decided.parts[:1]]
+    if len(tables) == 1:
+        return tables[0]
+    numbers = [part.rows().row_numbers[rejected_rows(part.changes)] for part in parts]
+    return pa.concat_tables(tables).take(pa.array(np.argsort(np.concatenate(numbers), kind="stable")))
+
+
+def save_rejects(decided: Decided, path: Path | None, incoming: str) -> Placed:
+    """Write the rejected rows as CSV; without a path to a new file in the current folder. Raises BadOption."""
+    table = all_rejects(decided)
+    return rejects_file.save_new(table, incoming, Path()) if path is None else rejects_file.save(table, path)
+
+
+def save_conflicts(decided: Decided, key: Sequence[str], path: Path) -> Placed:
+    """Write all records that an undo can't put back as CSV. `key` are the columns that the run found records by."""
+    found = list(decided.conflicts(decided.parts))
+    columns: dict[str, list[str | None]] = {name: [one.key[at] for one in found] for at, name in enumerate(key)}
+    for name in ("reason", "expected", "column", "wrote", "now", "by"):
+        columns[f"undo: {name}"] = [getattr(one, name) for one in found]
+    guarded = {name: guard(pa.array(texts, pa.string())) for name, texts in columns.items()}
+    return rejects_file.save(pa.table(guarded), path)
+
+
+def save_marked(decided: Decided, path: Path, clock: Clock, *, preview: bool) -> tuple[Placed, str | None]:
+    """Write the incoming rows with what became of each; what is worth knowing about the file. Raises BadOption."""
+    from tidymerge.reports.marked_file import write_marked  # late: few ask for it, and it takes long to import
+
+    incoming = decided.incoming.sample
+    if incoming.origin is not None:
+        raise BadOption("A marked copy is made of one sheet or file at a time; this load takes rows from several.")
+    parts = [(part.rows(), part.changes) for part in decided.parts]
+    tables = [pa.table({column.name: as_text(column) for column in rows.columns}) for rows, _ in parts]
+    order = np.argsort(np.concatenate([rows.row_numbers for rows, _ in parts]), kind="stable")
+    cells = pa.concat_tables(tables, promote_options="default").take(pa.array(order))
+    marks = together([marks_of(rows, changes, decided.pairing) for rows, changes in parts])
+    file = parse(incoming.address).path if incoming.sheet and not is_server(incoming.address) else None
+    original = file if file is not None and file.suffix.lower() == ".xlsx" and file.is_file() else None
+    header = (incoming.sheet, incoming.header_row)
+    return write_marked(path, marks, cells, header, original, clock.started, preview=preview)
+
+
+def first_touches(decided: Decided, most: int) -> list[Touch]:
+    """The first records that are to change, of all parts, in row order."""
+    found: list[Touch] = []
+    for part in decided.parts if most else ():
+        if part.changes.touched:
+            found += samples.first_touches(part.rows(), decided.shown(part.changes), most)
+    return sorted(found, key=lambda touch: touch.row)[:most]
+
+
+def make_receipt(
+    decided: Decided, state: State, clock: Clock, rejects: Path | None = None, *, verified: bool = True
+) -> Receipt:
+    """The receipt of a run that has come to `state`."""
+    examples, sample_rows, first = _shown(decided)
+    incoming = decided.incoming.sample
+    return Receipt(
+        state=state,
+        incoming=incoming.address,
+        sheet=incoming.sheet,
+        header_row=incoming.header_row,
+        rows=decided.tally,
+        fingerprint=decided.fingerprint,
+        tables=(_table_receipt(decided, state, examples, sample_rows),),
+        rejects=Rejects(
+            account.reasons([part.changes for part in decided.parts]),
+            first,
+            str(rejects) if rejects is not None else None,
+        ),
+        warnings=decided.warnings,
+        notes=decided.notes,
+        started=clock.started,
+        seconds=time.perf_counter() - clock.began,
+        verified=verified if state in _TOUCHED else None,
+        run=clock.run,
+        limits=decided.limits,
+        conflicts=tuple(islice(decided.conflicts(decided.parts), _CONFLICTS_LISTED)),
+    )
+
+
+def _table_receipt(
+    decided: Decided, state: State, examples: Mapping[str, Example], sample_rows: tuple[SampleRow, ...]
+) -> TableReceipt:
+    tally, touched = decided.tally, state in _TOUCHED
+    after = tally.inserted - tally.deleted if touched or state is State.PREVIEWED else 0
+    columns: Counter[str] = Counter()
+    for part in decided.parts:
+        columns.update({name: int(mask.sum()) for name, mask in part.changes.updates.changed.items() if mask.any()})
+    return TableReceipt(
+        target=decided.target,
+        key=decided.pairing.key,
+        rows_before=decided.rows_before,
+        rows_after=decided.rows_before + after,
+        rows=tally,
+        fields_updated=columns.total(),
+        columns=dict(columns),
+        mapping={pair.target.name: pair.incoming for pair in decided.pairing.pairs},
+        not_loaded=decided.pairing.not_loaded,
+        left_alone=decided.pairing.left_alone,
+        view=decided.view,
+        examples=examples,
+        samples=sample_rows,
+        read_back=sum(part.changes.written for part in decided.parts) if touched else 0,
+        columns_added={column.name: column.type for column in decided.added},
+        columns_dropped={column.name: column.type for column in decided.dropped},
+        records_updated=sum(len(part.changes.updates) for part in decided.parts),
+    )
+
+
+def _shown(decided: Decided) -> tuple[dict[str, Example], tuple[SampleRow, ...], tuple[RejectedCell, ...]]:
+    """The first few changes and rejected cells of all parts, in row order."""
+    examples: dict[str, Example] = {}
+    rows: list[SampleRow] = []
+    cells: list[RejectedCell] = []
+    for part in decided.parts:
+        if not part.changes.touched and not part.changes.flaws:
+            continue
+        incoming, changes = part.rows(), decided.shown(part.changes)
+        for name, example in samples.examples(incoming, changes).items():
+            if name not in examples or example.row < examples[name].row:
+                examples[name] = example
+        rows += samples.sample_rows(incoming, changes, (_UPDATES_SHOWN, _INSERTS_SHOWN))
+        cells += first_rejects(incoming, changes, _REJECTS_SHOWN)
+    if len(decided.parts) == 1:
+        return examples, tuple(rows), tuple(cells)
+    updated = sorted((row for row in rows if row.outcome == "updated"), key=lambda row: row.row)[:_UPDATES_SHOWN]
+    inserted = sorted((row for row in rows if row.outcome != "updated"), key=lambda row: row.row)[:_INSERTS_SHOWN]
+    seen: Counter[str] = Counter()
+    kept = []
+    for cell in sorted(cells, key=lambda cell: cell.row):
+        seen[cell.reason] += 1
+        if seen[cell.reason] <= _REJECTS_SHOWN:
+            kept.append(cell)
+    return examples, (*updated, *inserted), tuple(kept)

@@ -1,0 +1,283 @@
+"""A file as a target: decided in memory, written beside the file, read again, and swapped in at the commit."""
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import replace
+from functools import cached_property
+from pathlib import Path
+from types import TracebackType
+from typing import Self
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tidymerge.address import Address
+from tidymerge.core.infer.told import declared
+from tidymerge.core.match.match import code_keys, match
+from tidymerge.core.tidy.cells import as_array
+from tidymerge.errors import NoSuchTable, ProofFailed
+from tidymerge.formats.content import Content, Edits, Found
+from tidymerge.formats.records import parquet_files
+from tidymerge.formats.swap import Swap
+from tidymerge.model import Existing, Indices, NewColumn, Pairing, ReadOptions, TableShape, TargetColumn
+from tidymerge.model.changes import ChangeSet, Refusal, Violation, Written
+from tidymerge.on_disk import other_names
+from tidymerge.ports.source import Source
+
+_ROW = "row"
+
+
+class FileTarget:
+    """The rows of a file, or of a folder of files. Entering reads it; with `write`, other loads in its folder wait."""
+
+    def __init__(self, address: Address, read: Callable[[Address], Content], *, write: bool) -> None:
+        self._address = address
+        self._read = read
+        self._part = address.part
+        self._path = path = address.path.resolve()
+        self._swap = Swap(path if path.is_dir() else path.parent, self.address)
+        self._write = write
+        self._row_at = np.zeros(0, np.int64)
+        self._pairing: Mapping[str, TargetColumn] = {}
+        self._changes: list[ChangeSet] = []
+
+    def __enter__(self) -> Self:
+        try:
+            if self._write:
+                self._swap.lock(self._path)
+            self._swap.watch(self._own_files)
+            self._file = self._read(self._address)
+            self._part = self._file.part
+        except BaseException:
+            self._swap.close()
+            raise
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._swap.close()
+
+    @property
+    def address(self) -> str:
+        """Where the file is, for people."""
+        return str(replace(self._address, part=self._part))
+
+    def parts(self) -> tuple[tuple[str, int, int], ...]:
+        """None: the target is one table."""
+        return ()
+
+    def describe(self) -> TableShape:
+        """The columns; a file enforces nothing."""
+        said = [words for path in self._own_files() if (words := other_names(path))]
+        kept = [f"{words}: the others keep the old rows, as a load puts a new file in its place." for words in said]
+        notes = (*self._file.notes, *kept)
+        return TableShape(self._file.name, self._file.columns, notes=notes, types_told=self._file.types_told)
+
+    def _own_files(self) -> list[Path]:
+        return parquet_files(self._path) if self._path.is_dir() else [self._path]
+
+    def add(self, columns: Sequence[NewColumn]) -> TableShape:
+        """Give the file more columns, blank in all rows."""
+        self._file.add([TargetColumn(one.name, declared(one.type)) for one in columns])
+        return self.describe()
+
+    def drop(self, names: Sequence[str]) -> None:
+        """Take columns away from what is written already, but has not taken its place yet."""
+        new = {path: self._swap.put(path, write) for path, write in self._after.without(names)}
+        rows = self._after.rows
+        self._after = self._after.written(new)
+        if self._after.rows != rows:
+            raise ProofFailed("The new file does not have the same rows without the columns that go.")
+
+    def count(self) -> int:
+        """How many rows the file holds; once written, the new one, read again."""
+        return (self._after if self._changes else self._file).rows
+
+    @property
+    def about_how_many(self) -> int:
+        """How many rows the file holds."""
+        return self._file.rows
+
+    def worth_reading(self, incoming: int) -> bool:
+        """The whole file is most often read anyway."""
+        return True
+
+    def source(self, text: str, options: ReadOptions) -> Source | None:
+        """None: rows come from elsewhere."""
+        return None
+
+    def fetch(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Existing:
+        """The given columns of all rows, or of those that may match."""
+        return _existing(self._file.find(columns, key, keys))
+
+    def read_in_batches(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn]) -> Iterator[Existing]:
+        """All rows, some at a time."""
+        for found in self._file.batches(columns):
+            yield replace(_existing(found), complete=True)
+
+    def read(self, columns: Sequence[TargetColumn]) -> pa.Table:
+        """The given columns of every row."""
+        return self._file.values(columns).values
+
+    def distinct(self, columns: Sequence[TargetColumn]) -> pa.Table:
+        """The combinations of values that the given columns have."""
+        return self.read(columns).group_by([column.name for column in columns]).aggregate([])
+
+    def sibling(self, table: str) -> tuple[TableShape, pa.Table]:
+        """There are none."""
+        raise NoSuchTable(
+            f"{self.address} is a table by itself, so there is no {table!r} beside it to look up in.", table=table
+        )
+
+    def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
+        """Never asked: texts of a file are equal if they are the same."""
+        raise AssertionError(column.name)
+
+    def stage(self, changes: ChangeSet, existing: Existing, pairing: Pairing) -> list[Refusal]:
+        """Remember which rows are meant, and see whether the file can hold the new values."""
+        rows = as_array(existing.places[_ROW]).to_numpy()
+        self._pairing = {column.name: column for column in pairing.columns}
+        updates, inserts, removals = changes.updates, changes.inserts, changes.removals
+        self._note_rows(updates.positions, rows[updates.records])
+        self._note_rows(removals.positions, rows[removals.records])
+        refused: dict[int, str] = {}
+        for column in pairing.columns:
+            touched = np.flatnonzero(updates.changing(column.name))
+            texts = self._file.spelled(as_array(updates.after[column.name]).take(pa.array(touched)), column)
+            old = self._file.unwritable(texts, rows[updates.records[touched]], column)
+            refused |= {int(updates.positions[touched[index]]): why for index, why in old.items()}
+            new = self._file.unwritable(self._file.spelled(as_array(inserts.after[column.name]), column), None, column)
+            refused |= {int(inserts.positions[index]): why for index, why in new.items()}
+        return [Refusal(position, why) for position, why in refused.items()]
+
+    def _note_rows(self, positions: Indices, rows: Indices) -> None:
+        if len(positions):
+            more = int(positions.max()) + 1 - len(self._row_at)
+            self._row_at = np.r_[self._row_at, np.full(max(more, 0), -1)]
+            self._row_at[positions] = rows
+
+    def unstage(self, positions: Sequence[int]) -> None:
+        """Nothing is left to do."""
+
+    def violations(self, pairing: Pairing) -> list[Violation]:
+        """None: a file enforces nothing."""
+        return []
+
+    @property
+    def marks_text(self) -> bool:
+        """Whether exact text starts with a letter that is not part of the value."""
+        return self._file.marks_text
+
+    def readable(self, texts: pa.Table) -> pa.Table:
+        """Exact texts in a form that people can read."""
+        return self._file.readable(texts)
+
+    def exact(self, texts: pa.Table) -> pa.Table:
+        """The exact texts that `readable` was given."""
+        return self._file.exact(texts)
+
+    def as_stored(self, changes: ChangeSet, columns: Sequence[TargetColumn], *, written: bool = False) -> pa.Table:
+        """The rows of staged updates as they stand, as text; once `written`, as they will, also those inserted."""
+        names = [column.name for column in columns]
+        if written:
+            return pa.concat_tables(self._new_texts(changes, names))
+        return self._file.texts(names, self._updated(changes))
+
+    def _updated(self, changes: ChangeSet) -> Indices:
+        """The rows that are updated."""
+        rows: Indices = self._row_at[changes.updates.positions]
+        return rows
+
+    def _new_texts(self, changes: ChangeSet, names: Sequence[str]) -> tuple[pa.Table, pa.Table]:
+        """Columns of the updated and of the new rows, as they are to be."""
+        updates, inserts = changes.updates, changes.inserts
+        stored = self._file.texts(names, self._updated(changes))
+        updated, new = {}, {}
+        for name in [column.name for column in self._file.columns if column.name in names]:
+            old = as_array(stored[name])
+            if name in updates.changed:
+                texts = self._file.spelled(as_array(updates.after[name]), self._pairing[name])
+                old = pc.if_else(pa.array(updates.changed[name]), texts, old)
+            updated[name] = old
+            fresh = pa.nulls(len(inserts), pa.string())
+            if name in inserts.after.column_names:
+                fresh = self._file.spelled(as_array(inserts.after[name]), self._pairing[name])
+            new[name] = fresh
+        return pa.table(updated), pa.table(new)
+
+    def write(self, changes: ChangeSet) -> Written:
+        """Take the changes over; they are written together when they are first read back."""
+        self._changes.append(changes)
+        return Written(len(changes.updates), len(changes.inserts), len(changes.removals))
+
+    @cached_property
+    def _edits(self) -> Edits:
+        everything = [column.name for column in self._file.columns]
+        touched = {name for changes in self._changes for name in changes.updates.columns}
+        names = [name for name in everything if name in touched]
+        rows = np.concatenate([self._updated(changes) for changes in self._changes])
+        texts = [self._new_texts(changes, everything) for changes in self._changes]
+        cells = pa.concat_tables([updated.select(names) for updated, _ in texts])
+        added = pa.concat_tables([new for _, new in texts])
+        order = np.argsort(rows, kind="stable")
+        leaving = np.sort(np.concatenate([self._row_at[changes.removals.positions] for changes in self._changes]))
+        joint = self._file.joint(np.union1d(rows, leaving))
+        return Edits(rows[order], cells.take(pa.array(order)), leaving, added, joint)
+
+    @cached_property
+    def _after(self) -> Content:
+        """The new rows, beside the old ones, read again. Raises TargetFull and TargetReadOnly."""
+        new: Mapping[Path, Path] = {path: self._swap.put(path, write) for path, write in self._file.edited(self._edits)}
+        return self._file.written(new)
+
+    def read_back(self, changes: ChangeSet, pairing: Pairing) -> pa.Table:
+        """The written rows as the new file has them, in the order of the change set."""
+        if not self._changes:
+            return self._file.values(pairing.columns, np.zeros(0, np.int64)).values
+        at = self._places(changes)
+        kept = [column.name for column in self._file.columns if not column.generated]
+        wanted = pa.concat_tables(self._new_texts(changes, kept))
+        found = self._after.texts(wanted.column_names, at)
+        for name in wanted.column_names:
+            if not as_array(found[name]).equals(as_array(wanted[name])):
+                raise ProofFailed(f"The column {name} of the new file does not read as it was written.")
+        return self._after.values(pairing.columns, at).values
+
+    def _places(self, changes: ChangeSet) -> Indices:
+        """Where the updated and the new rows of a change set stand in the new file."""
+        before = 0
+        for other in self._changes:
+            if other is changes or np.array_equal(other.positions, changes.positions):
+                break
+            before += len(other.inserts)
+        new = self._edits.new_places[before : before + len(changes.inserts)]
+        both: Indices = np.r_[self._edits.new_place(self._updated(changes)), new]
+        return both
+
+    def remaining(self, changes: ChangeSet) -> int:
+        """How many rows of the deleted keys are still there."""
+        if not len(changes.removals):
+            return 0
+        exact = [column.as_stored() for column in self._file.columns if column.name in changes.key]
+        keys = changes.removals.before.select([column.name for column in exact])
+        codes = code_keys(keys, self._after.find(exact, exact, keys).values, exact)
+        return int((match(codes).times > 0).sum())
+
+    def unseen(self) -> list[str]:
+        """The formulas that would not see new rows."""
+        return self._file.unseen()
+
+    def suspects(self) -> list[str]:
+        """Nothing changes a file on its own."""
+        return []
+
+    def commit(self) -> None:
+        """Put the new file in the place of the old one, unless somebody changed that since it was read."""
+        self._swap.commit()
+
+
+def _existing(found: Found) -> Existing:
+    length = found.values.num_rows
+    rows = np.arange(length) if found.rows is None else found.rows
+    return Existing(found.values, pa.table({_ROW: rows}), complete=found.rows is None, unreadable=found.unreadable)
