@@ -28,16 +28,15 @@ def without_log() -> None:
     import pyarrow as pa
 
     from tidymerge.history.folder import FolderRecording
-    from tidymerge.run import commit as committing
-    from tidymerge.run import flow
+    from tidymerge.run import commit, gather
     from tidymerge.targets.sql import SqlTarget
 
     def nothing_read(_: SqlTarget, changes, columns, *, written: bool = False) -> pa.Table:
-        return pa.table({"n": np.zeros(changes.after.num_rows if written else changes.updates)})
+        return pa.table({"n": np.zeros(changes.written if written else len(changes.updates))})
 
     SqlTarget.as_stored = nothing_read
-    committing.logged = lambda *_: None
-    flow.checksums = lambda _: {}
+    commit.logged = lambda *_: None
+    gather.checksums = lambda _: {}
     FolderRecording.add = FolderRecording.seal = FolderRecording.settle = lambda *_: None
 
 

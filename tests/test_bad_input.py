@@ -331,7 +331,7 @@ def test_what_a_killed_run_left_in_the_temporary_folder_goes_with_the_next(run, 
     place.mkdir()
     killed = (
         "import os, signal\nfrom tidymerge.run import flow\nfrom tidymerge.cli.app import main\n"
-        "flow.decide_all = lambda *_: os.kill(os.getpid(), signal.SIGKILL)\nmain()"
+        "flow.describe = lambda *_: os.kill(os.getpid(), signal.SIGKILL)\nmain()"
     )
     text_file(folder / "good.csv", GOOD)
     assert run("preview", "good.csv", "--into", hives, script=killed, TMPDIR=str(place)).status == -9

@@ -140,14 +140,14 @@ def test_a_file_that_changes_while_it_is_read_is_not_loaded(folder, monkeypatch)
 
     target = database(folder / "a.db", "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER)", "t", ())
     incoming = Path(text_file(folder / "in.csv", [["k"], [1]]))
-    decide_all = flow.decide_all
+    sum_up = flow.sum_up
 
     def meanwhile(*arguments):
-        found = decide_all(*arguments)
+        found = sum_up(*arguments)
         incoming.write_text("k\n1\n2\n")
         return found
 
-    monkeypatch.setattr(flow, "decide_all", meanwhile)
+    monkeypatch.setattr(flow, "sum_up", meanwhile)
     with pytest.raises(errors.SourceChanged):
         tidymerge.load(incoming, target)
     assert stored(target) == []

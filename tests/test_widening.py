@@ -14,7 +14,7 @@ from conftest import NO_LIMITS, database, sheet, text_file
 from targets.file_kinds import KINDS
 from tidymerge.core.infer.told import TEXT
 from tidymerge.job.model import Job
-from tidymerge.model import Incoming, IncomingColumn, TableShape, TargetColumn
+from tidymerge.model import Incoming, IncomingColumn, Sample, TableShape, TargetColumn
 from tidymerge.run.split import Gathered
 from tidymerge.run.widen import widen
 
@@ -110,7 +110,7 @@ def test_all_pieces_of_a_large_file_tell_the_type_and_whether_there_is_anything(
         return Incoming("in.csv", found, np.arange(2), 1)
 
     pieces = [piece([None, None], [None, None], ["1", "2"]), piece(["1", None], [None, " "], ["2.25", ""])]
-    gathered = Gathered(pieces[0], lambda: iter(pieces))
+    gathered = Gathered(Sample(pieces[0]), lambda: pieces[0], 4, lambda: iter(pieces))
     added = []
     target = SimpleNamespace(add=lambda new: added.extend(new) or shape)
     shape = TableShape("t", (TargetColumn("k", TEXT),))

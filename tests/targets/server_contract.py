@@ -14,7 +14,7 @@ from conftest import NO_LIMITS, database, stored, text_file
 from tidymerge.errors import ServerAway
 from tidymerge.job.model import Job
 from tidymerge.model import ReadOptions
-from tidymerge.run import flow
+from tidymerge.run import attempts
 from tidymerge.run.past import past_runs
 from tidymerge.targets.sql import SqlTarget
 
@@ -182,7 +182,7 @@ class ServerContract(TargetContract):
     def test_who_is_always_in_the_way_is_said_after_a_few_attempts(self, folder, monkeypatch):
         self.make(folder, PLAIN + "INSERT INTO t VALUES (1, 0, 'old');")
         self.meanwhile(monkeypatch, folder, "UPDATE t SET n = n - 1", times=9)
-        monkeypatch.setattr(flow, "FIRMLY_FROM", 99)  # what stands in the way is in our own thread
+        monkeypatch.setattr(attempts, "FIRMLY_FROM", 99)  # what stands in the way is in our own thread
         monkeypatch.setenv("TIDYMERGE_WAIT", "1")
         with pytest.raises(tidymerge.TargetError, match=r"Tried \d times? in \d seconds; nothing was written"):
             tidymerge.load(text_file(folder / "in.csv", [["k", "n"], [1, 5]]), self.address(folder, "t"))

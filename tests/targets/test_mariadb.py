@@ -1,5 +1,7 @@
 """MariaDB: the contract, and what is its own."""
 
+from concurrent.futures import ProcessPoolExecutor
+from multiprocessing import get_context
 from pathlib import Path
 from urllib.parse import parse_qs, urlsplit
 from zlib import crc32
@@ -12,7 +14,9 @@ from server_contract import PLAIN, ServerContract
 import tidymerge
 from conftest import text_file
 from servers import with_database
+from tidymerge.core.decide.part import decide_part
 from tidymerge.databases.mariadb.session import Session
+from tidymerge.run import decide as run_decide
 
 
 class TestMariadb(ServerContract):
@@ -199,3 +203,44 @@ class TestMariadb(ServerContract):
         }  # fmt: skip
         assert receipt.rows.inserted == 1
         assert self.load(folder, "t", rows[:2]).rows.unchanged == 1
+
+    def test_a_part_decided_in_another_process_is_decided_alike(self, folder, monkeypatch):
+        """All that it needs is data, what only the server knows of equal texts too."""
+        self.make(
+            folder,
+            """CREATE TABLE keepers (id INT PRIMARY KEY, name VARCHAR(40)) COLLATE utf8mb4_general_ci;
+            INSERT INTO keepers VALUES (1, 'Jürgen'), (2, 'Ane');
+            CREATE TABLE t (code VARCHAR(20) PRIMARY KEY, keeper INT, honey DECIMAL(8,2), seen DATE)
+              COLLATE utf8mb4_general_ci;
+            INSERT INTO t VALUES ('Nørre', 2, 1, '2026-05-01'), ('SØR', 1, 2, '2026-06-01')""",
+        )
+        rows = [
+            ["Code", "Keeper", "Kg", "Seen"],
+            ["NØRRE ", "JÜRGEN", "2.5", "2026-05-02"],
+            ["sør", "ane", 9, "2026-05-30"],
+        ]
+        rows += [["Ny", "nobody", 4, "2026-05-02"], ["Ly", "Ane", 4, ""], ["left out", "", "", ""]]
+        (folder / "job.toml").write_text(f"""
+            incoming = {{ at = "{text_file(folder / "in.csv", rows)}", skip_when = "Code like 'left%'" }}
+            target = {{ at = "{self.address(folder, "t")}", key = "code" }}
+            [columns]
+            code = "Code"
+            keeper = {{ from = "Keeper", find = {{ in = "keepers", where = "name", take = "id" }} }}
+            honey = {{ compute = "cast(Kg as decimal) * 2" }}
+            seen = {{ from = "Seen", update_when = "greater" }}
+        """, "utf-8")  # fmt: skip
+        here = tidymerge.preview(job=folder / "job.toml")
+        assert (here.rows.updated, here.rows.inserted, here.rows.rejected, here.rows.skipped) == (2, 1, 1, 1)
+        with ProcessPoolExecutor(1, get_context("spawn")) as pool:
+            elsewhere = []
+
+            def decide(*arguments):
+                elsewhere.append(pool.submit(decide_part, *arguments).result())
+                return elsewhere[-1]
+
+            monkeypatch.setattr(run_decide, "decide_part", decide)
+            receipt = tidymerge.load(
+                job=folder / "job.toml", expect=here.fingerprint, rejects=False, accept_warnings=True
+            )
+        assert (receipt.rows, len(elsewhere)) == (here.rows, 1)
+        assert self.rows(folder, "SELECT code, keeper, honey FROM t WHERE code = 'sør'") == [("SØR", 2, 18)]

@@ -2,15 +2,15 @@
 
 from tidymerge.model.arrays import Indices, Mask
 from tidymerge.model.columns import MOST_DIGITS, ColumnType, Fold, Kind, TargetColumn
-from tidymerge.model.existing import Existing
+from tidymerge.model.existing import EqualTexts, Existing
 from tidymerge.model.flaws import Flaw, Reason
-from tidymerge.model.incoming import NO_ROW, Incoming, IncomingColumn
+from tidymerge.model.incoming import NO_ROW, Incoming, IncomingColumn, Sample
 from tidymerge.model.pairing import Pair, Pairing
 from tidymerge.model.reading import ReadOptions
 from tidymerge.model.table import Check, ForeignKey, NewColumn, TableShape
 
 __all__ = [
-    "MOST_DIGITS", "NO_ROW", "Check", "ColumnType", "Existing", "Flaw", "Fold", "ForeignKey", "Incoming",
-    "IncomingColumn", "Indices", "Kind", "Mask", "NewColumn", "Pair", "Pairing", "ReadOptions", "Reason", "TableShape",
-    "TargetColumn",
+    "MOST_DIGITS", "NO_ROW", "Check", "ColumnType", "EqualTexts", "Existing", "Flaw", "Fold", "ForeignKey", "Incoming",
+    "IncomingColumn", "Indices", "Kind", "Mask", "NewColumn", "Pair", "Pairing", "ReadOptions", "Reason", "Sample",
+    "TableShape", "TargetColumn",
 ]  # fmt: skip

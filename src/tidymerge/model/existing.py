@@ -4,8 +4,26 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from tidymerge.model.arrays import Mask
+
+
+@dataclass(frozen=True, slots=True)
+class EqualTexts:
+    """Which of some distinct texts a database takes for equal: a number for each, one for all that are equal."""
+
+    texts: pa.Array
+    numbers: pa.Array
+
+    def numbers_of(self, texts: pa.Array) -> pa.Array:
+        """The numbers of some of the texts. Raises KeyError for a text that is not known."""
+        if texts.equals(self.texts):
+            return self.numbers
+        at = pc.index_in(texts, value_set=self.texts)
+        if at.null_count > texts.null_count:
+            raise KeyError("a text of which nobody asked what it equals")
+        return self.numbers.take(at)
 
 
 @dataclass(frozen=True, slots=True)
@@ -15,10 +33,12 @@ class Existing:
     `places` says where each record lives, in whatever form the adapter needs to find it again.
     `unreadable` marks, by column, the records whose stored value is not of the column's declared type: it is
     null in `values`, but not empty.
-    `complete` says whether these are all the records of the target.
+    `complete` says whether these are all the records of the target. `equal` says, by key column, which texts are
+    equal, of columns where only the database knows.
     """
 
     values: pa.Table
     places: pa.Table
     complete: bool
     unreadable: Mapping[str, Mask] = field(default_factory=dict)
+    equal: Mapping[str, EqualTexts] = field(default_factory=dict)

@@ -72,3 +72,15 @@ class Incoming:
             if column.name == name:
                 return column
         raise KeyError(name)
+
+
+@dataclass(frozen=True, slots=True)
+class Sample:
+    """The first of the incoming rows, by which columns are told. How many rows there are in all it does not say."""
+
+    rows: Incoming
+
+    @property
+    def names(self) -> list[str]:
+        """The names of the columns."""
+        return [column.name for column in self.rows.columns]

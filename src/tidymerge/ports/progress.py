@@ -11,3 +11,13 @@ class Progress(Protocol):
 
     def rows(self, count: int) -> None:
         """So many more rows have gone through the stage."""
+
+
+class Quiet:
+    """Progress that nobody wants to see."""
+
+    def stage(self, words: str, rows: int | None = None) -> None:
+        """Say nothing."""
+
+    def rows(self, count: int) -> None:
+        """Say nothing."""

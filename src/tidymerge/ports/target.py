@@ -1,18 +1,21 @@
-"""Where rows go."""
+"""Where rows go: a table, and what it can do, as small capabilities.
+
+Every target is `Opened`, `Readable`, `LookedUpByKey`, `Writable`, `Alterable` and `Restorable`; together that is a
+`Target`. The others a target has or lacks: ask with `isinstance`.
+"""
 
 from collections.abc import Iterator, Sequence
 from types import TracebackType
-from typing import Protocol, Self
+from typing import Protocol, Self, runtime_checkable
 
 import pyarrow as pa
 
-from tidymerge.model import Existing, NewColumn, Pairing, ReadOptions, TableShape, TargetColumn
+from tidymerge.model import Existing, NewColumn, Pairing, TableShape, TargetColumn
 from tidymerge.model.changes import ChangeSet, Refusal, Violation, Written
-from tidymerge.ports.source import Source
 
 
-class Target(Protocol):
-    """A table that can be described, read and written in one transaction.
+class Opened(Protocol):
+    """A table in one transaction.
 
     Entering begins the transaction (with the write lock, if opened for writing); leaving without
     `commit` rolls back. All methods raise a TargetError in place of the driver's own errors.
@@ -28,23 +31,19 @@ class Target(Protocol):
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None: ...
 
-    def parts(self) -> tuple[tuple[str, int, int], ...]:
-        """The tables that live where the target does: name, rows and columns of each."""
-
     def describe(self) -> TableShape:
         """The table's columns and constraints."""
 
-    def add(self, columns: Sequence[NewColumn]) -> TableShape:
-        """Give the table more columns, blank in all records; the new shape. A preview only sees them so."""
 
-    def drop(self, names: Sequence[str]) -> None:
-        """Take columns away, once all is written and read back; they go with the commit."""
+class Readable(Protocol):
+    """A table whose records can be read."""
+
+    @property
+    def about_how_many(self) -> int:
+        """How many rows the table holds, as far as the database's statistics know."""
 
     def count(self) -> int:
         """How many rows the table holds now."""
-
-    def fetch(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Existing:
-        """The given columns of the records that may match `keys` (the typed `key` columns), or of all records."""
 
     def read(self, columns: Sequence[TargetColumn]) -> pa.Table:
         """The given columns of every record, typed."""
@@ -52,24 +51,22 @@ class Target(Protocol):
     def distinct(self, columns: Sequence[TargetColumn]) -> pa.Table:
         """The combinations of values that the given columns have, typed, each once."""
 
-    def sibling(self, table: str) -> tuple[TableShape, pa.Table]:
-        """Another table of the same place, to look up in: its shape and all of its records, typed."""
+    def read_in_batches(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn]) -> Iterator[Existing]:
+        """All records, a bounded number at a time."""
 
-    def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
-        """A number for each of the distinct texts, equal for those that the target takes for equal."""
 
-    @property
-    def about_how_many(self) -> int:
-        """How many rows the table holds, as far as the database's statistics know."""
-
-    def source(self, text: str, options: ReadOptions) -> Source | None:
-        """The rows at an address, if they live where the target does: they are read in its own transaction."""
+class LookedUpByKey(Protocol):
+    """A table whose records can be found by their keys."""
 
     def worth_reading(self, incoming: int) -> bool:
         """Whether so many incoming rows make it worth reading the whole table, rather than looking keys up."""
 
-    def read_in_batches(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn]) -> Iterator[Existing]:
-        """All records, a bounded number at a time."""
+    def fetch(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Existing:
+        """The given columns of the records that may match `keys` (the typed `key` columns), or of all records."""
+
+
+class Writable(Protocol):
+    """A table that can be written."""
 
     def stage(self, changes: ChangeSet, existing: Existing, pairing: Pairing) -> list[Refusal]:
         """Put decided changes where set-based statements reach them, beside those staged before.
@@ -81,8 +78,25 @@ class Target(Protocol):
     def unstage(self, positions: Sequence[int]) -> None:
         """Take staged changes away again."""
 
-    def violations(self, pairing: Pairing) -> list[Violation]:
-        """The staged changes that would break a constraint of the table."""
+    def write(self, changes: ChangeSet) -> Written:
+        """Write changes that are staged: only changed rows, only changed columns."""
+
+    def read_back(self, changes: ChangeSet, pairing: Pairing) -> pa.Table:
+        """The records that were updated, and then those that were inserted, as they now stand."""
+
+    def remaining(self, changes: ChangeSet) -> int:
+        """How many of the deleted records are still there."""
+
+    def commit(self) -> None:
+        """Make the writes last."""
+
+
+class Restorable(Protocol):
+    """A table whose values can be kept as exact text, of which the very same values can be made again."""
+
+    @property
+    def marks_text(self) -> bool:
+        """Whether exact text starts with a letter that is not part of the value."""
 
     def as_stored(self, changes: ChangeSet, columns: Sequence[TargetColumn], *, written: bool = False) -> pa.Table:
         """The records of staged updates as they now stand, as exact text; once `written`, also those inserted."""
@@ -93,24 +107,59 @@ class Target(Protocol):
     def exact(self, texts: pa.Table) -> pa.Table:
         """The exact texts that `readable` was given, whatever the columns hold by now."""
 
-    def write(self, changes: ChangeSet) -> Written:
-        """Write changes that are staged: only changed rows, only changed columns."""
 
-    def read_back(self, changes: ChangeSet, pairing: Pairing) -> pa.Table:
-        """The written records as they now stand, in the order of the change set."""
+class Alterable(Protocol):
+    """A table that can be given columns."""
 
-    def remaining(self, changes: ChangeSet) -> int:
-        """How many of the deleted records are still there."""
+    def add(self, columns: Sequence[NewColumn]) -> TableShape:
+        """Give the table more columns, blank in all records; the new shape. A preview only sees them so."""
 
-    @property
-    def marks_text(self) -> bool:
-        """Whether exact text starts with a letter that is not part of the value."""
+    def drop(self, names: Sequence[str]) -> None:
+        """Take columns away, once all is written and read back; they go with the commit."""
+
+
+class Target(Opened, Readable, LookedUpByKey, Writable, Restorable, Alterable, Protocol):
+    """What every target can do."""
+
+
+@runtime_checkable
+class Constrained(Protocol):
+    """A table that keeps rules of its own: unique columns, foreign keys, checks."""
+
+    def violations(self, pairing: Pairing) -> list[Violation]:
+        """The staged changes that would break a constraint of the table."""
+
+
+@runtime_checkable
+class Collated(Protocol):
+    """A table that has its own notion of equal texts."""
+
+    def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
+        """A number for each of the distinct texts, equal for those that the target takes for equal."""
+
+
+@runtime_checkable
+class AmongOthers(Protocol):
+    """A table that lives beside others, as in a database."""
+
+    def tables(self) -> tuple[tuple[str, int, int], ...]:
+        """The tables that live where the target does: name, rows and columns of each."""
+
+    def sibling(self, table: str) -> tuple[TableShape, pa.Table]:
+        """Another table of the same place, to look up in: its shape and all of its records, typed."""
+
+
+@runtime_checkable
+class Reacting(Protocol):
+    """A table that may change on its own when it is written."""
 
     def suspects(self) -> list[str]:
         """What may change the table's rows on its own: triggers, rules and policies, by kind and name."""
 
-    def unseen(self) -> list[str]:
-        """What would not see new records, such as formulas that name rows by place, by place and text."""
 
-    def commit(self) -> None:
-        """Make the writes last."""
+@runtime_checkable
+class NamedByPlace(Protocol):
+    """A table whose rows are named by their place elsewhere, as by a formula in a sheet."""
+
+    def unseen(self) -> list[str]:
+        """What would not see new records, by place and text."""

@@ -2,7 +2,7 @@
 
 import time
 from collections.abc import Callable
-from contextlib import AbstractContextManager, suppress
+from contextlib import AbstractContextManager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -13,98 +13,30 @@ from tidymerge.core.account import account
 from tidymerge.core.tidy.cells import as_array, differs
 from tidymerge.core.undo.reverse import logged, touched
 from tidymerge.core.words import plural
-from tidymerge.errors import ProofFailed, ServerAway
+from tidymerge.errors import ProofFailed
 from tidymerge.model import Mask, TargetColumn
 from tidymerge.model.changes import Inserts, Updates, Written
 from tidymerge.model.receipt import Receipt
 from tidymerge.model.run import Run
-from tidymerge.on_disk import Placed
 from tidymerge.ports.log import Recording
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
-from tidymerge.run.decide import Decided, Part, reject_refusals
-from tidymerge.run.report import Clock, make_receipt
+from tidymerge.run.ask import suspects
+from tidymerge.run.decided import Decided, Part
+from tidymerge.run.report import Clock
+from tidymerge.run.settle import reject_refusals
 
 Shield = Callable[[], AbstractContextManager[object]]
 
 
 @dataclass(frozen=True, slots=True)
-class Saved:
-    """Files written beside a run: that of the rows that were not loaded, all of them, and what is worth noting."""
+class Carried:
+    """What was decided, as far as it is written: what the target said of it, and whether it was read back equal."""
 
-    rejects: Path | None = None
-    files: tuple[Placed, ...] = ()
-    notes: tuple[str, ...] = ()
-
-    def keep(self) -> None:
-        """Let them stay, whatever was in their places before."""
-        for file in self.files:
-            with suppress(OSError):  # the run is done: a file that is left over is no reason to fail
-                file.keep()
-
-
-@dataclass(frozen=True, slots=True)
-class Orders:
-    """How a decided run is carried out.
-
-    `run` is its entry in the log as far as it is known; `check` raises Stopped where the run may not go on, `save`
-    writes the files that are asked for besides; `shield` guards the moment of the commit
-    against interruption; with `trusting`, the target's triggers may make a difference.
-    """
-
-    run: Run
-    clock: Clock
-    recording: Recording
-    check: Callable[[Decided], None]
-    save: Callable[[Decided], Saved]
-    progress: Progress
-    shield: Shield
-    trusting: bool = False
-
-
-def carry_out(target: Target, decided: Decided, orders: Orders) -> Receipt:
-    """Write, prove and commit what was decided; what undo needs is safe on disk before. Raises ProofFailed, Stopped."""
-    changed = decided.tally.inserted + decided.tally.updated + decided.tally.deleted
-    orders.progress.stage("writing", changed)
-    columns = _Columns.of(decided)
-    decided, written = _write(target, decided, orders, columns)
-    if written.refused:
-        orders.check(decided)
-    orders.progress.stage("reading back what was written", changed)
-    decided, verified = _prove(target, decided, written, orders)
-    if decided.dropped:
-        target.drop([column.name for column in decided.dropped])
-    saved = orders.save(decided)
-    decided = replace(decided, notes=(*decided.notes, *saved.notes))
-    try:
-        # Made before the commit: after it nothing may fail.
-        receipt = make_receipt(decided, orders.run.state, orders.clock, saved.rejects, verified=verified)
-        receipt = replace(receipt, undoes=orders.run.undoes)
-        run = replace(
-            orders.run,
-            target=full_address(orders.run.target, decided.target),
-            key=decided.pairing.key,
-            latest=decided.latest,
-            record_key=columns.record_key,
-            marked=target.marks_text,
-            receipt=receipt,
-        )
-        if receipt.changed:
-            orders.recording.seal(run)
-        with orders.shield():
-            if receipt.changed:  # else columns that were to be added go again
-                target.commit()
-            receipt = replace(receipt, seconds=time.perf_counter() - orders.clock.began)
-            orders.recording.settle(replace(run, receipt=receipt))
-    except ServerAway:
-        saved.keep()  # the commit may have lasted: then its rejects are wanted
-        raise
-    except BaseException:
-        for file in saved.files:
-            file.back()
-        raise
-    saved.keep()
-    return receipt
+    decided: Decided
+    written: Written
+    record_key: tuple[str, ...]
+    verified: bool = True
 
 
 def full_address(given: str, found: str) -> str:
@@ -138,8 +70,10 @@ class _Columns:
         )
 
 
-def _write(target: Target, decided: Decided, orders: Orders, columns: _Columns) -> tuple[Decided, Written]:
-    """Write, log, and account for what only the database could find fault with."""
+def write(target: Target, decided: Decided, recording: Recording, progress: Progress) -> Carried:
+    """Write, log, and account for what only the target could find fault with. Raises ProofFailed, LogUnwritable."""
+    progress.stage("writing", _changed(decided))
+    columns = _Columns.of(decided)
     parts, done = [], []
     for part in decided.parts:
         if not part.changes.touched:
@@ -155,24 +89,34 @@ def _write(target: Target, decided: Decided, orders: Orders, columns: _Columns) 
         keys = dict.fromkeys((*columns.record_key, *decided.pairing.key))
         was, removals = target.readable(before.filter(pa.array(stays))), kept.changes.removals
         done_to = replace(kept.changes, removals=replace(removals, before=target.readable(removals.before)))
-        orders.recording.add(logged(part.rows(), done_to, was, target.readable(after), list(keys)))
+        recording.add(logged(part.rows(), done_to, was, target.readable(after), list(keys)))
         parts.append(kept)
-        orders.progress.rows(kept.changes.touched)
+        progress.rows(kept.changes.touched)
     refused = tuple(refusal for one in done for refusal in one.refused)
     updated, inserted = sum(one.updated for one in done), sum(one.inserted for one in done)
-    total = Written(updated, inserted, sum(one.deleted for one in done), refused)
-    if not refused:
-        return decided, total
-    count = len(refused)
-    note = (
-        f"{count:,} {plural(count, 'row was', 'rows were')} refused by the target only when written, "
-        "so the counts and the fingerprint differ from the preview's."
-    )
-    return decided.with_parts(parts, note), total
+    written = Written(updated, inserted, sum(one.deleted for one in done), refused)
+    if refused:
+        count = len(refused)
+        note = (
+            f"{count:,} {plural(count, 'row was', 'rows were')} refused by the target only when written, "
+            "so the counts and the fingerprint differ from the preview's."
+        )
+        decided = decided.with_parts(parts, note)
+    return Carried(decided, written, columns.record_key)
 
 
-def _prove(target: Target, decided: Decided, written: Written, orders: Orders) -> tuple[Decided, bool]:
-    """Prove counts and values inside the transaction. Raises ProofFailed, unless triggers are trusted with rows."""
+def _changed(decided: Decided) -> int:
+    return decided.tally.inserted + decided.tally.updated + decided.tally.deleted
+
+
+def prove(target: Target, carried: Carried, progress: Progress, *, trusting: bool, only_changed: bool) -> Carried:
+    """Prove counts and values inside the transaction. Raises ProofFailed, unless triggers are trusted with rows.
+
+    With `only_changed`, columns that an update does not write are not looked at: an undo's are all columns of the
+    table, of which some may note by themselves when a record was last touched.
+    """
+    decided, written = carried.decided, carried.written
+    progress.stage("reading back what was written", _changed(decided))
     try:
         for part in decided.parts:
             account.prove_tally(account.tally([part.changes]), part.changes, part.read)
@@ -180,27 +124,55 @@ def _prove(target: Target, decided: Decided, written: Written, orders: Orders) -
         did = (written.updated, written.inserted, written.deleted)
         account.prove_written(changes, decided.rows_before, target.count(), did)
         for part in decided.parts:
-            _prove_read_back(target, decided, part, only_changed=orders.run.undoes is not None)
-            orders.progress.rows(part.changes.touched)
+            _prove_read_back(target, decided, part, only_changed=only_changed)
+            progress.rows(part.changes.touched)
     except ProofFailed as failed:
-        suspects = target.suspects()
-        if orders.trusting and suspects:
-            return decided.with_parts(decided.parts, f"Not verified, as triggers are trusted: {failed}"), False
-        if not suspects:
+        found = suspects(target)
+        if not found:
             raise
-        raise ProofFailed(
-            f"{failed} On the table are {', '.join(suspects)}; to let them change rows, run it with --trust-triggers.",
-            **failed.facts,
-        ) from None
-    return decided, True
+        if not trusting:
+            raise ProofFailed(
+                f"{failed} On the table are {', '.join(found)}; to let them change rows, run it with --trust-triggers.",
+                **failed.facts,
+            ) from None
+        note = f"Not verified, as triggers are trusted: {failed}"
+        carried = replace(carried, decided=decided.with_parts(decided.parts, note), verified=False)
+    if decided.dropped:
+        target.drop([column.name for column in decided.dropped])
+    return carried
+
+
+def seal(target: Target, carried: Carried, run: Run, receipt: Receipt, recording: Recording) -> Run:
+    """The run's entry, safe on disk before the target commits. Raises LogUnwritable."""
+    decided = carried.decided
+    entry = replace(
+        run,
+        target=full_address(run.target, decided.target),
+        key=decided.pairing.key,
+        latest=decided.latest,
+        record_key=carried.record_key,
+        marked=target.marks_text,
+        receipt=receipt,
+    )
+    if receipt.changed:
+        recording.seal(entry)
+    return entry
+
+
+def commit(target: Target, entry: Run, clock: Clock, recording: Recording, shield: Shield) -> Receipt:
+    """Make it last, and settle the entry. `shield` guards that moment against interruption."""
+    receipt = entry.receipt
+    assert receipt is not None  # noqa: S101 - sealed with one
+    with shield():
+        if receipt.changed:  # else columns that were to be added go again
+            target.commit()
+        receipt = replace(receipt, seconds=time.perf_counter() - clock.began)
+        recording.settle(replace(entry, receipt=receipt))
+    return receipt
 
 
 def _prove_read_back(target: Target, decided: Decided, part: Part, *, only_changed: bool) -> None:
-    """Read every written record again and compare it with what was decided. Raises ProofFailed.
-
-    With `only_changed`, columns that an update does not write are not looked at: an undo's are all columns of the
-    table, of which some may note by themselves when a record was last touched.
-    """
+    """Read every written record again and compare it with what was decided. Raises ProofFailed."""
     changes = part.changes
     updates, inserts = changes.updates, changes.inserts
     found = target.read_back(changes, decided.pairing)

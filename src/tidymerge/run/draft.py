@@ -18,6 +18,7 @@ from tidymerge.job.reading import parse_job
 from tidymerge.model import Incoming, ReadOptions, TableShape
 from tidymerge.ports.source import Source
 from tidymerge.ports.target import Target
+from tidymerge.run.ask import sibling
 from tidymerge.run.gather import names_sought
 from tidymerge.sources import open_source
 from tidymerge.targets import open_target
@@ -47,7 +48,7 @@ def draft_job(
 
 
 def _parent(target: Target, table: str) -> tuple[TableShape, Any]:
-    return target.sibling(table)
+    return sibling(target, table)
 
 
 def _read(source: Source, shape: TableShape, job: Job | None, header_row: int | None) -> tuple[Incoming, int | None]:

@@ -22,13 +22,13 @@ from tidymerge.core.tidy.mended import mended
 from tidymerge.databases import is_database
 from tidymerge.errors import BadOption, NoSuchFile, NoSuchSheet, SourceChanged, about
 from tidymerge.job.model import Job
-from tidymerge.model import Incoming, IncomingColumn, ReadOptions, TableShape
+from tidymerge.model import Incoming, IncomingColumn, ReadOptions, Sample, TableShape
 from tidymerge.on_disk import PrivateFolder
 from tidymerge.ports.source import BatchedSource, Irregular, Source
 from tidymerge.ports.target import Target
 from tidymerge.run.split import Gathered
 from tidymerge.settings import rows_at_once
-from tidymerge.sources import open_source
+from tidymerge.sources import open_source, shared
 
 _WILD = set("*?[")
 
@@ -93,9 +93,9 @@ def gather(job: Job, shape: TableShape, target: Target, folder: Path) -> tuple[G
     sources, rows, is_own = [], [], False
     for address in job.incoming:
         with about(address=without_password(address)):
-            own = target.source(address, job.read)
-            is_own |= own is not None
-            sources.append(own or open_source(address, job.read))
+            over = shared(address, job.read, target)
+            is_own |= over is not None
+            sources.append(open_source(address, job.read, over))
             rows.append(_header_row(job, sources[-1], names))
     if len(sources) == 1 and job.take_rows is None:
         large = _in_batches(sources[0], rows[0], folder, job.fill_down)
@@ -105,7 +105,7 @@ def gather(job: Job, shape: TableShape, target: Target, folder: Path) -> tuple[G
     for address, source, row in zip(job.incoming, sources, rows, strict=True):
         with about(address=without_password(address)):
             parts.append(FillDown(job.fill_down).fill(mended(source.read(row))))
-    return Gathered(chosen(parts[0] if len(parts) == 1 else together(parts), job.take_rows)), is_own
+    return Gathered.all(chosen(parts[0] if len(parts) == 1 else together(parts), job.take_rows)), is_own
 
 
 def names_sought(job: Job | None, shape: TableShape) -> set[str]:
@@ -129,13 +129,10 @@ def _in_batches(source: Source, header_row: int, folder: Path, down: Sequence[st
         filling = FillDown(down)  # which goes on from batch to batch
         return (filling.fill(mended(batch)) for batch in source.batches(header_row))
 
-    return Gathered(
-        first,
-        batches,
-        lambda: FillDown(down).fill(mended(source.read(header_row))),
-        source.rows_expected,
-        folder,
-    )
+    def rows() -> Incoming:
+        return FillDown(down).fill(mended(source.read(header_row)))
+
+    return Gathered(Sample(first), rows, source.rows_expected, batches, folder)
 
 
 def together(parts: Sequence[Incoming]) -> Incoming:

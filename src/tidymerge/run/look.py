@@ -9,6 +9,7 @@ from tidymerge.core.tidy.fill import merged_notes
 from tidymerge.databases import is_database
 from tidymerge.errors import BadOption
 from tidymerge.model import ReadOptions
+from tidymerge.ports.target import AmongOthers, Target
 from tidymerge.sources import open_source
 from tidymerge.targets import open_target
 
@@ -53,7 +54,7 @@ def _database(text: str) -> Overview | View:
     address = parse(text)
     with open_target(text, write=False) as target:
         if address.part is None:
-            return Overview(address.place, "table", target.parts())
+            return Overview(address.place, "table", _tables(target))
         shape = target.describe()
         readable = [column for column in shape.columns if not column.foreign]
         values = target.read(readable)
@@ -62,3 +63,7 @@ def _database(text: str) -> Overview | View:
         notes = (f"Of a type that rows can't be loaded into: {', '.join(others)}.",) if others else ()
         found = profile(table_columns(values), declared)
         return View(target.address, None, found, shape.primary_key, shape.unique, notes)
+
+
+def _tables(target: Target) -> tuple[tuple[str, int, int], ...]:
+    return target.tables() if isinstance(target, AmongOthers) else ()

@@ -1,10 +1,11 @@
 """From what was decided to the receipt and the rejects, over all the parts of a load."""
 
+import secrets
 import time
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, datetime
 from itertools import islice
 from pathlib import Path
 
@@ -22,7 +23,7 @@ from tidymerge.errors import BadOption
 from tidymerge.model.receipt import Example, Receipt, RejectedCell, Rejects, SampleRow, State, TableReceipt, Touch
 from tidymerge.on_disk import Placed
 from tidymerge.reports import rejects_file
-from tidymerge.run.decide import Decided
+from tidymerge.run.decided import Decided
 
 _TOUCHED = (State.LOADED, State.UNDONE)
 _CONFLICTS_LISTED = 1000  # in the receipt; the file of conflicts has them all
@@ -37,6 +38,14 @@ class Clock:
     started: datetime
     began: float
     run: str | None = None
+
+    @classmethod
+    def begin(cls, *, named: bool) -> "Clock":
+        """The clock of a run that begins now."""
+        now = datetime.now(UTC)
+        # Names sort by time, to the millisecond.
+        name = f"{now:%Y%m%d-%H%M%S}-{now.microsecond // 1000:03d}{secrets.token_hex(2)}" if named else None
+        return cls(now, time.perf_counter(), name)
 
 
 def all_rejects(decided: Decided) -> pa.Table:
@@ -69,7 +78,7 @@ def save_marked(decided: Decided, path: Path, clock: Clock, *, preview: bool) ->
     """Write the incoming rows with what became of each; what is worth knowing about the file. Raises BadOption."""
     from tidymerge.reports.marked_file import write_marked  # late: few ask for it, and it takes long to import
 
-    incoming = decided.incoming.sample
+    incoming = decided.sample.rows
     if incoming.origin is not None:
         raise BadOption("A marked copy is made of one sheet or file at a time; this load takes rows from several.")
     parts = [(part.rows(), part.changes) for part in decided.parts]
@@ -97,7 +106,7 @@ def make_receipt(
 ) -> Receipt:
     """The receipt of a run that has come to `state`."""
     examples, sample_rows, first = _shown(decided)
-    incoming = decided.incoming.sample
+    incoming = decided.sample.rows
     return Receipt(
         state=state,
         incoming=incoming.address,

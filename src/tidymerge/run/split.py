@@ -15,7 +15,7 @@ import pyarrow as pa
 
 from tidymerge.core.match.buckets import BUCKETS, buckets_of
 from tidymerge.core.tidy.cells import as_array
-from tidymerge.model import Existing, Fold, Incoming, IncomingColumn, Pairing, TableShape, TargetColumn
+from tidymerge.model import Existing, Fold, Incoming, IncomingColumn, Pairing, Sample, TableShape, TargetColumn
 from tidymerge.model.changes import ChangeSet
 from tidymerge.on_disk import no_room
 from tidymerge.ports.source import Irregular
@@ -27,21 +27,26 @@ _NUMBER = "row number"
 
 @dataclass(frozen=True, slots=True)
 class Gathered:
-    """The incoming rows: all of them in `sample`, or only the first of many.
+    """The incoming rows: a sample by which columns are told, and `rows`, which gives all of them.
 
-    Then `batches` gives all of them some at a time, again each time, `whole` at once; `expected` is about how many
-    there are, and `folder` a private place to divide them in.
+    Of very many rows `batches` gives all some at a time, again each time, and `folder` is a private place to divide
+    them in. `expected` is about how many rows there are.
     """
 
-    sample: Incoming
+    sample: Sample
+    rows: Callable[[], Incoming]
+    expected: int
     batches: Callable[[], Iterator[Incoming]] | None = None
-    whole: Callable[[], Incoming] | None = None
-    expected: int = 0
     folder: Path | None = None
+
+    @classmethod
+    def all(cls, incoming: Incoming) -> "Gathered":
+        """All rows, in memory."""
+        return cls(Sample(incoming), lambda: incoming, len(incoming.row_numbers))
 
     def together(self) -> "Gathered":
         """All rows in memory, however many."""
-        return self if self.whole is None else Gathered(self.whole())
+        return self if self.batches is None else Gathered.all(self.rows())
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,7 +107,7 @@ def split(
 ) -> Iterator[Piece]:
     """All rows as one piece, or divided by key where they are many. `keys_of` gives the typed keys of rows."""
     if gathered.batches is None:
-        yield Piece(lambda: gathered.sample)
+        yield Piece(gathered.rows)
         return
     reads = target.worth_reading(gathered.expected)
     count = -(-max(gathered.expected, target.about_how_many if reads else 0) // rows_at_once())
@@ -118,7 +123,7 @@ def split(
                     spill.add(_incoming_table(batch), buckets_of(keys_of(batch).select(divided)))
     except Irregular:
         whole = gathered.together()
-        yield Piece(lambda: whole.sample)
+        yield Piece(whole.rows)
         return
     places: list[str] = []
     if reads:
@@ -130,7 +135,7 @@ def split(
     for part in range(parts):
         own = folder / str(part)
         existing = _existing_reader(own, columns, places) if reads else None
-        yield Piece(_reader(own, gathered.sample), existing, own)
+        yield Piece(_reader(own, gathered.sample.rows), existing, own)
 
 
 class _Spill:

@@ -3,20 +3,23 @@
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
 
+from tidymerge.address import same_table
 from tidymerge.core.account import account
-from tidymerge.core.match.match import code_keys, match
+from tidymerge.core.match.match import by_number, code_keys, match, texts_to_tell
 from tidymerge.core.tidy.cells import as_array, valid
 from tidymerge.core.undo.reverse import Comparison, Standing, compare, conflicts, reversal, shown, touches
 from tidymerge.errors import NotUndoable
-from tidymerge.model import Existing, Incoming, NewColumn, Pair, Pairing, TableShape
+from tidymerge.model import Existing, Incoming, NewColumn, Pair, Pairing, Sample, TableShape
 from tidymerge.model.changes import ChangeSet, Logged, Outcome, Refusal
 from tidymerge.model.receipt import Conflict
 from tidymerge.model.rules import ColumnRule
 from tidymerge.model.run import Run
+from tidymerge.ports.log import RunLog
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
-from tidymerge.run.decide import Decided, Part, as_they_are, settle_constraints, without_refused
-from tidymerge.run.split import Gathered
+from tidymerge.run.ask import equal_texts
+from tidymerge.run.decided import Decided, Part, as_they_are
+from tidymerge.run.settle import settle
 
 
 def held_against(
@@ -32,7 +35,10 @@ def held_against(
         )
         pairing = _pairing(run, log, shape)
         existing = target.fetch(pairing.columns, pairing.key_columns, log.keys.select(pairing.key))
-        codes = code_keys(log.keys, existing.values, pairing.key_columns, target.equal_codes)
+        columns = {column.name: column for column in pairing.key_columns}
+        texts = texts_to_tell([log.keys, existing.values], pairing.key_columns)
+        equal = by_number(equal_texts(target, columns, texts))
+        codes = code_keys(log.keys, existing.values, pairing.key_columns, equal)
         known = {*log.keys.column_names, *log.after.column_names}
         came_since = [
             column.name
@@ -70,14 +76,29 @@ def committed(run: Run, logs: Iterable[Logged], target: Target) -> bool | None:
     return None if bool(yes) == bool(no) else yes > 0
 
 
-Later = Callable[[], Iterable[tuple[Run, Iterable[Logged]]]]
+def undoable(log: RunLog, text: str) -> Run:
+    """The run to undo. Raises NoSuchRun and NotUndoable."""
+    run = log.find(text)
+    if not run.wrote:
+        raise NotUndoable(f"The run {run.name} {run.nothing_done}, so there is nothing to undo.", run=run.name)
+    if not run.settled:
+        with log.ended(run.name) as gone:
+            if not gone:
+                raise NotUndoable(
+                    f"The run {run.name} is still at work; wait until it has ended, then undo it.", run=run.name
+                )
+    return run
 
 
-def decide_undo(run: Run, logs: Iterable[Logged], target: Target, progress: Progress, later: Later) -> Decided:
-    """Compare every record of a run with the log, stage what puts it back, and settle the constraints.
+def later_runs(log: RunLog, run: Run) -> Iterator[tuple[Run, Iterable[Logged]]]:
+    """The runs that may have changed the same records since, in order of time, with their logs."""
+    for other in (log.read(name) for name in reversed(log.names()) if name > run.name):
+        if other.wrote and other.key == run.key and same_table(other.target, run.target):
+            yield other, log.changes(other)
 
-    `later` gives the runs that may have changed the same records since, in order of time, with their logs.
-    """
+
+def decide_undo(log: RunLog, run: Run, target: Target, progress: Progress) -> Decided:
+    """Compare every record of a run with the log, stage what puts it back, and settle the constraints."""
     shape, again = _with_dropped(run, target)
     progress.stage("comparing the target with the log")
     parts: list[Part] = []
@@ -85,29 +106,29 @@ def decide_undo(run: Run, logs: Iterable[Logged], target: Target, progress: Prog
     seen: list[Logged] = []
     staged = 0
     pairing = None
-    for log, pairing, existing, found in held_against(run, logs, target, shape):
-        changes = reversal(log, run, existing, found, pairing, shape, target.readable)
+    for kept, pairing, existing, found in held_against(run, log.changes(run), target, shape):
+        changes = reversal(kept, run, existing, found, pairing, shape, target.readable)
         changes = changes.staged_from(staged)
         staged += changes.touched
-        tables = (target.readable(table) for table in (log.keys, log.before, log.after))
-        seen.append(replace(log, **dict(zip(("keys", "before", "after"), tables, strict=True))))
-        incoming = Incoming(f"run {run.name}", (), log.rows, 0)
-        parts.append(Part(_always(incoming), changes, len(log.rows)))
+        tables = (target.readable(table) for table in (kept.keys, kept.before, kept.after))
+        seen.append(replace(kept, **dict(zip(("keys", "before", "after"), tables, strict=True))))
+        incoming = Incoming(f"run {run.name}", (), kept.rows, 0)
+        parts.append(Part(_always(incoming), changes, len(kept.rows)))
         refusals += target.stage(changes, existing, pairing)
-        progress.rows(len(log.rows))
+        progress.rows(len(kept.rows))
     if pairing is None:
         raise NotUndoable(f"The run {run.name} changed nothing, so there is nothing to undo.", run=run.name)
     rows_before = target.count()
     progress.stage("testing the constraints")
     readable = _for_people(target) if run.marked else as_they_are
-    settled = settle_constraints(target, without_refused(parts, refusals, target), pairing, readable)
+    settled = settle(target, parts, refusals, pairing, readable)
     changed = [part.changes for part in settled]
     for part in settled:
         account.prove_tally(account.tally([part.changes]), part.changes, part.read)
     dropped, notes = _columns_to_drop(run, settled, target, shape)
     return Decided(
         target=target.address,
-        incoming=Gathered(parts[0].rows()),
+        sample=Sample(parts[0].rows()),
         shape=shape,
         pairing=pairing,
         rows_before=rows_before,
@@ -118,7 +139,7 @@ def decide_undo(run: Run, logs: Iterable[Logged], target: Target, progress: Prog
         notes=(*shape.notes, *notes),
         view=(),
         shown=readable,
-        conflicts=lambda decided: _conflicts(run, seen, decided, later),
+        conflicts=lambda decided: _conflicts(log, run, seen, decided),
         added=tuple(again),
         dropped=dropped,
     )
@@ -169,14 +190,14 @@ def _values_taken(changes: ChangeSet, name: str) -> int:
     return count
 
 
-def _conflicts(run: Run, logs: Sequence[Logged], parts: Sequence[Part], later: Later) -> list[Conflict]:
+def _conflicts(log: RunLog, run: Run, logs: Sequence[Logged], parts: Sequence[Part]) -> list[Conflict]:
     """What can't be put back, each with the latest of the later runs that wrote what is there now."""
-    found = [one for log, part in zip(logs, parts, strict=True) for one in conflicts(log, part.changes, run)]
+    found = [one for kept, part in zip(logs, parts, strict=True) for one in conflicts(kept, part.changes, run)]
     wanted = [conflict.key for conflict in found]
     wrote: dict[tuple[tuple[str, ...], str], tuple[str | None, str]] = {}
-    for other, their_logs in later() if found else ():
-        for log in their_logs:
-            for touch in touches(log, other, wanted):
+    for other, their_logs in later_runs(log, run) if found else ():
+        for kept in their_logs:
+            for touch in touches(kept, other, wanted):
                 wrote |= {(touch.key, column): (after, other.name) for column, _, after in touch.fields}
     blamed = []
     for conflict in found:

@@ -43,7 +43,7 @@ def widen(job: Job, gathered: Gathered, shape: TableShape, target: Target) -> Wi
 
 def _missing(job: Job, gathered: Gathered, shape: TableShape) -> dict[str, tuple[str, ...]]:
     """What feeds each column to add: those that the job's own rules name, and incoming ones that feed nothing."""
-    names = [column.name for column in gathered.sample.columns]
+    names = gathered.sample.names
     known = {fold(column.name) for column in shape.columns}
     ruled = {name: rule for name, rule in job.columns.items() if fold(name) not in known}
     asked = job.add if isinstance(job.add, tuple) else None
@@ -51,7 +51,7 @@ def _missing(job: Job, gathered: Gathered, shape: TableShape) -> dict[str, tuple
     if unknown:
         target_name(shape, unknown[0])  # which raises
     rules = {name: rule for name, rule in job.columns.items() if name not in ruled}
-    alike = gathered.sample.called
+    alike = gathered.sample.rows.called
     pairing = pair_columns(names, shape, renames=job.renames, only=job.only, key=job.key, rules=rules, called=alike)
     used = {source for rule in ruled.values() for source in rule.sources}
     wanted = list(pairing.not_loaded)
@@ -81,7 +81,7 @@ def _missing(job: Job, gathered: Gathered, shape: TableShape) -> dict[str, tuple
 
 def _types(name: str, gathered: Gathered) -> list[ColumnType]:
     """The types that the values of an incoming column have, in any piece of the rows; none if it holds nothing."""
-    pieces = [gathered.sample] if gathered.batches is None else gathered.batches()
+    pieces = [gathered.rows()] if gathered.batches is None else gathered.batches()
     return [found for piece in pieces for found in types_of_parts(piece.column(name).parts)]
 
 
@@ -106,7 +106,7 @@ def _type(job: Job, name: str, sources: Sequence[str], gathered: Gathered) -> st
     rule = job.columns.get(name)
     if rule is not None and not rule.plain:
         raise BadOption(f"Say the type of the new column {name}, which has a rule: types = {{ {name} = 'text' }}.")
-    source = incoming_name([column.name for column in gathered.sample.columns], sources[0])
+    source = incoming_name(gathered.sample.names, sources[0])
     return in_words(widest(_types(source, gathered)))
 
 

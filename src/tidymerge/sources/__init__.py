@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from importlib import import_module
 from types import MappingProxyType
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol, runtime_checkable
 
 from tidymerge.address import STANDARD_INPUT, Address, is_server, parse
 from tidymerge.errors import BadAddress, BadOption
@@ -22,6 +22,7 @@ from tidymerge.formats.files import (
 from tidymerge.model import ReadOptions
 
 if TYPE_CHECKING:
+    from tidymerge.databases.contract.database import Database
     from tidymerge.ports.source import Source
 
 
@@ -38,10 +39,36 @@ _READERS: Mapping[str, tuple[str, str]] = MappingProxyType(
 )
 
 
-def open_source(text: str, options: ReadOptions) -> "Source":
-    """The source at an address. Raises BadAddress, BadOption, NoSuchFile and what the format raises."""
+@runtime_checkable
+class Connected(Protocol):
+    """What has a connection to a server, in whose transaction other tables of the server can be read."""
+
+    @property
+    def server(self) -> str | None:
+        """The URL of the server's database."""
+
+    @property
+    def database(self) -> "Database":
+        """The connection."""
+
+
+def shared(text: str, options: ReadOptions, other: object) -> "Database | None":
+    """The connection that `other` has to the server of an address, if rows can be read over it.
+
+    A query has a transaction of its own, which only reads.
+    """
+    if not is_server(text) or options.query is not None or not isinstance(other, Connected):
+        return None
+    return other.database if other.server == parse(text).server else None
+
+
+def open_source(text: str, options: ReadOptions, over: "Database | None" = None) -> "Source":
+    """The source at an address. Rows of a server's table are read `over` a connection, or over one of their own.
+
+    Raises BadAddress, BadOption, NoSuchFile and what the format raises.
+    """
     if is_server(text):
-        return _open_server(parse(text), options)
+        return _open_server(parse(text), options, over)
     address = Address(parse(text).path) if text == STANDARD_INPUT else parse(text)
     folder = text != STANDARD_INPUT and is_parquet_folder(address)
     if text != STANDARD_INPUT and not folder:
@@ -58,13 +85,13 @@ def open_source(text: str, options: ReadOptions) -> "Source":
     return source
 
 
-def _open_server(address: Address, options: ReadOptions) -> "Source":
+def _open_server(address: Address, options: ReadOptions, over: "Database | None") -> "Source":
     from tidymerge.databases import connect
     from tidymerge.sources.query import QuerySource
-    from tidymerge.sources.server import OwnServerSource
+    from tidymerge.sources.server import OwnServerSource, ServerSource
 
     if options.cells is not None:
         raise BadOption(f"--cells is for workbooks, not for {address}.")
     if options.query is not None:
         return QuerySource(connect(address), address, options.query)
-    return OwnServerSource(connect(address), address)
+    return OwnServerSource(connect(address), address) if over is None else ServerSource(over, address)

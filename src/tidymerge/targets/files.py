@@ -15,14 +15,13 @@ from tidymerge.address import Address
 from tidymerge.core.infer.told import declared
 from tidymerge.core.match.match import code_keys, match
 from tidymerge.core.tidy.cells import as_array
-from tidymerge.errors import NoSuchTable, ProofFailed
+from tidymerge.errors import ProofFailed
 from tidymerge.formats.content import Content, Edits, Found
 from tidymerge.formats.records import parquet_files
 from tidymerge.formats.swap import Swap
-from tidymerge.model import Existing, Indices, NewColumn, Pairing, ReadOptions, TableShape, TargetColumn
-from tidymerge.model.changes import ChangeSet, Refusal, Violation, Written
+from tidymerge.model import Existing, Indices, NewColumn, Pairing, TableShape, TargetColumn
+from tidymerge.model.changes import ChangeSet, Refusal, Written
 from tidymerge.on_disk import other_names
-from tidymerge.ports.source import Source
 
 _ROW = "row"
 
@@ -63,10 +62,6 @@ class FileTarget:
         """Where the file is, for people."""
         return str(replace(self._address, part=self._part))
 
-    def parts(self) -> tuple[tuple[str, int, int], ...]:
-        """None: the target is one table."""
-        return ()
-
     def describe(self) -> TableShape:
         """The columns; a file enforces nothing."""
         said = [words for path in self._own_files() if (words := other_names(path))]
@@ -103,10 +98,6 @@ class FileTarget:
         """The whole file is most often read anyway."""
         return True
 
-    def source(self, text: str, options: ReadOptions) -> Source | None:
-        """None: rows come from elsewhere."""
-        return None
-
     def fetch(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Existing:
         """The given columns of all rows, or of those that may match."""
         return _existing(self._file.find(columns, key, keys))
@@ -123,16 +114,6 @@ class FileTarget:
     def distinct(self, columns: Sequence[TargetColumn]) -> pa.Table:
         """The combinations of values that the given columns have."""
         return self.read(columns).group_by([column.name for column in columns]).aggregate([])
-
-    def sibling(self, table: str) -> tuple[TableShape, pa.Table]:
-        """There are none."""
-        raise NoSuchTable(
-            f"{self.address} is a table by itself, so there is no {table!r} beside it to look up in.", table=table
-        )
-
-    def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
-        """Never asked: texts of a file are equal if they are the same."""
-        raise AssertionError(column.name)
 
     def stage(self, changes: ChangeSet, existing: Existing, pairing: Pairing) -> list[Refusal]:
         """Remember which rows are meant, and see whether the file can hold the new values."""
@@ -159,10 +140,6 @@ class FileTarget:
 
     def unstage(self, positions: Sequence[int]) -> None:
         """Nothing is left to do."""
-
-    def violations(self, pairing: Pairing) -> list[Violation]:
-        """None: a file enforces nothing."""
-        return []
 
     @property
     def marks_text(self) -> bool:
@@ -267,10 +244,6 @@ class FileTarget:
     def unseen(self) -> list[str]:
         """The formulas that would not see new rows."""
         return self._file.unseen()
-
-    def suspects(self) -> list[str]:
-        """Nothing changes a file on its own."""
-        return []
 
     def commit(self) -> None:
         """Put the new file in the place of the old one, unless somebody changed that since it was read."""

@@ -54,15 +54,7 @@ def demo(
     _step(
         context, out, "2. Draft a job that feeds the hives from it.", ["draft", _SHEET, "--into", _TABLE, "--out", _JOB]
     )
-    out.print()
-    out.print(job.read_text(encoding="utf-8"))
-    _say(out, "3. Finish the job by hand: old news must not overwrite new.")
-    before = job.read_text(encoding="utf-8").splitlines()
-    job.write_text(mend_job("\n".join(before)), encoding="utf-8")
-    out.print("Added to week.toml:\n")
-    for line in job.read_text(encoding="utf-8").splitlines():
-        if line and line not in before:
-            out.print(f"    {line}")
+    _finish_job(out, job)
     _step(context, out, "4. What would loading do? Nothing is written yet.", ["preview", "--job", _JOB])
     _step(
         context,
@@ -74,6 +66,21 @@ def demo(
     _step(context, out, "7. The chair has a list of the hives in a workbook, with formulas and a chart.", _INTO_LIST)
     _step(context, out, "8. What was loaded so far, by whom, with which file?", ["runs", "--since", "1 hour"])
     _try_next(out, path, DATABASE, LIST)
+
+
+def _finish_job(out: "Console", job: Path) -> None:
+    """Show the drafted job, and what is added to it by hand."""
+    from tidymerge.demo.data import mend_job
+
+    out.print()
+    out.print(job.read_text(encoding="utf-8"))
+    _say(out, "3. Finish the job by hand: old news must not overwrite new.")
+    before = job.read_text(encoding="utf-8").splitlines()
+    job.write_text(mend_job("\n".join(before)), encoding="utf-8")
+    out.print("Added to week.toml:\n")
+    for line in job.read_text(encoding="utf-8").splitlines():
+        if line and line not in before:
+            out.print(f"    {line}")
 
 
 def _say(out: "Console", words: str) -> None:

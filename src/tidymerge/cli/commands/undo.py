@@ -44,9 +44,8 @@ def undo(
         files = options.outputs(conflicts=conflicts, page=page, chart=chart)
         if preview:
             with Bars(out, json=json) as progress:
-                receipt, touched = preview_undo_in_full(
-                    run, output.ROWS_ON_PAGE, into=into, outputs=files, progress=progress
-                )
+                most = output.ROWS_ON_PAGE
+                receipt, touched = preview_undo_in_full(run, most, into=into, outputs=files, progress=progress)
             output.write_views(receipt, touched, files)
         else:
             asked = not yes and expect is None and out.is_terminal and sys.stdin.isatty()
@@ -55,8 +54,7 @@ def undo(
             with Bars(out, json=json) as progress, output.drawn_if_stopped(out, quiet=json or asked):
                 receipt = put_back(
                     run, into=into, rest=rest, expect=expect, outputs=files, trust_triggers=trust_triggers,
-                    wait_seconds=wait,
-                    progress=progress, shield=output.uninterrupted,
+                    wait_seconds=wait, progress=progress, shield=output.uninterrupted,
                 )  # fmt: skip
     if preview:
         output.show(out, receipt, json=json)

@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tidymerge.core.decide.lookup import LookUp, look_up
+from tidymerge.core.decide.lookup import LookUp, Sought, look_up, seek
 from tidymerge.core.expressions import Expression, Frame
 from tidymerge.core.tidy.cells import as_array, keep, shown
 from tidymerge.core.tidy.convert import as_text, cast_cells, tidy_parts
@@ -52,46 +52,97 @@ class Surroundings:
     asked: frozenset[str] = frozenset()
 
 
-def convert(incoming: Incoming, pairing: Pairing, around: Surroundings, skipped: Mask) -> Converted:
+@dataclass(slots=True)
+class Understood:
+    """Incoming rows, tidied, shaped and cast. Of columns for which the database must be asked, the cells `sought`."""
+
+    columns: dict[str, pa.Array] = field(default_factory=dict)
+    flaws: list[Flaw] = field(default_factory=list)
+    rounded: dict[str, int] = field(default_factory=dict)
+    cleared: dict[str, Mask] = field(default_factory=dict)
+    not_found: dict[str, int] = field(default_factory=dict)
+    sought: dict[str, tuple[Sought, pa.Array]] = field(default_factory=dict)
+
+
+def understand(incoming: Incoming, pairing: Pairing, around: Surroundings, skipped: Mask) -> Understood:
     """Tidy, shape and cast every column that the job loads; look-ups come last, for they may see this load's rows.
 
-    What is wrong with rows that the job skips is no flaw.
+    Look-ups among texts of which only the database knows which are equal are left to `convert`.
     """
-    columns: dict[str, pa.Array] = {}
+    found = Understood()
     used = used_columns(pairing, around)
-    flaws: list[Flaw] = [flaw for flaw in incoming.flaws if flaw.column is None or flaw.column in used]
-    rounded: dict[str, int] = {}
-    not_found: dict[str, int] = {}
-    cleared: dict[str, Mask] = {}
+    found.flaws += [flaw for flaw in incoming.flaws if flaw.column is None or flaw.column in used]
     for pair in sorted(pairing.pairs, key=lambda pair: pair.rule.find is not None):
         name = pair.target.name
-        parts, found, cleared[name] = _cells(incoming, pair, around)
-        flaws += found
-        if pair.rule.find is not None:
-            table = _with_this_load(around.look_ups[pair.rule.find], columns, around)
-            taken = look_up(tuple(parts), table, pair, len(incoming.row_numbers))
-            flaws += taken.flaws
-            parts = [taken.values] if taken.values.null_count < len(taken.values) else []
-            lost = int((taken.missing & ~skipped).sum())
-            if lost and pair.rule.find.missing_is_null:
-                not_found[name] = lost
-        cast = cast_cells(parts, pair.target.type, len(incoming.row_numbers))
-        flawed = _flawed(incoming, pair)
-        columns[name] = keep(cast.values, ~flawed) if flawed.any() else cast.values
-        if cast.bad:
-            shown = _shown(incoming, pair.rule, parts)
-            for bad in cast.bad:
-                rows = bad.rows[~flawed[bad.rows]]
-                if len(rows):
-                    values = shown.take(pa.array(rows))
-                    flaws.append(Flaw(bad.reason, rows, bad.expected, pair.incoming, values, pair.rule.sources))
-        if cast.rounded:
-            rounded[name] = cast.rounded
-    flaws = spared(flaws, skipped)
-    ordered = {column.name: columns[column.name] for column in pairing.columns}
-    clearing = {name: mask for name, mask in cleared.items() if mask.any()}
+        parts, flaws, found.cleared[name] = _cells(incoming, pair, around)
+        found.flaws += flaws
+        if pair.rule.find is None:
+            _cast(incoming, pair, parts, found)
+            continue
+        table = _with_this_load(around.look_ups[pair.rule.find], found.columns, around)
+        sought = seek(tuple(parts), table, len(incoming.row_numbers))
+        texts = sought.texts(table.where)
+        if texts is None:
+            _look_up(incoming, pair, sought, table, skipped, found)
+        else:
+            found.sought[name] = sought, texts
+    return found
+
+
+def texts_sought(found: Understood, pairing: Pairing) -> dict[Find, pa.Array]:
+    """By look-up the distinct texts of which only the database knows which are equal."""
+    texts: dict[Find, list[pa.Array]] = {}
+    for pair in pairing.pairs:
+        if pair.rule.find is not None and pair.target.name in found.sought:
+            texts.setdefault(pair.rule.find, []).append(found.sought[pair.target.name][1])
+    return {find: pa.concat_arrays(some).unique() for find, some in texts.items()}
+
+
+def convert(incoming: Incoming, found: Understood, pairing: Pairing, around: Surroundings, skipped: Mask) -> Converted:
+    """The rows in the target's types. What is wrong with rows that the job skips is no flaw."""
+    found = replace(
+        found,
+        columns=dict(found.columns),
+        flaws=list(found.flaws),
+        rounded=dict(found.rounded),
+        not_found=dict(found.not_found),
+    )
+    for pair in pairing.pairs:
+        if pair.rule.find is not None and pair.target.name in found.sought:
+            sought, _ = found.sought[pair.target.name]
+            _look_up(incoming, pair, sought, around.look_ups[pair.rule.find], skipped, found)
+    flaws = spared(found.flaws, skipped)
+    ordered = {column.name: found.columns[column.name] for column in pairing.columns}
+    clearing = {name: mask for name, mask in found.cleared.items() if mask.any()}
     untidied = {pair.target.name: texts for pair in pairing.pairs if (texts := _untidied(incoming, pair)) is not None}
-    return Converted(pa.table(ordered), tuple(flaws), rounded, clearing, not_found, untidied)
+    return Converted(pa.table(ordered), tuple(flaws), found.rounded, clearing, found.not_found, untidied)
+
+
+def _look_up(incoming: Incoming, pair: Pair, sought: Sought, table: LookUp, skipped: Mask, found: Understood) -> None:
+    """Take what the table has for the cells of one column."""
+    taken = look_up(sought, table, pair)
+    found.flaws += taken.flaws
+    lost = int((taken.missing & ~skipped).sum())
+    if lost and table.find.missing_is_null:
+        found.not_found[pair.target.name] = lost
+    _cast(incoming, pair, [taken.values] if taken.values.null_count < len(taken.values) else [], found)
+
+
+def _cast(incoming: Incoming, pair: Pair, parts: list[pa.Array], found: Understood) -> None:
+    """Cast the cells of one column to its type, and note what is wrong with them."""
+    name = pair.target.name
+    cast = cast_cells(parts, pair.target.type, len(incoming.row_numbers))
+    flawed = _flawed(incoming, pair)
+    found.columns[name] = keep(cast.values, ~flawed) if flawed.any() else cast.values
+    if cast.bad:
+        texts = _shown(incoming, pair.rule, parts)
+        for bad in cast.bad:
+            rows = bad.rows[~flawed[bad.rows]]
+            if len(rows):
+                values = texts.take(pa.array(rows))
+                found.flaws.append(Flaw(bad.reason, rows, bad.expected, pair.incoming, values, pair.rule.sources))
+    if cast.rounded:
+        found.rounded[name] = cast.rounded
 
 
 def _untidied(incoming: Incoming, pair: Pair) -> pa.Array | None:

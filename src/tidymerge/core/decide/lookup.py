@@ -6,22 +6,40 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tidymerge.core.match.match import Equal, code_keys, folded_alike, match
+from tidymerge.core.match.match import by_number, code_keys, folded_alike, match, texts_to_tell
 from tidymerge.core.tidy.cells import as_array, by_distinct, valid
 from tidymerge.core.tidy.convert import as_text, cast_cells
-from tidymerge.model import Flaw, IncomingColumn, Indices, Mask, Pair, Reason, TargetColumn
+from tidymerge.model import EqualTexts, Flaw, IncomingColumn, Indices, Mask, Pair, Reason, TargetColumn
 from tidymerge.model.rules import Find
 
 
 @dataclass(frozen=True, slots=True)
 class LookUp:
-    """A table to look up in: the column sought, the column taken, and both for every record."""
+    """A table to look up in: the column sought, the column taken, and both for every record.
+
+    `equal` says which texts of the column sought are equal, where only the database knows.
+    """
 
     find: Find
     where: TargetColumn
     take: TargetColumn
     values: pa.Table
-    equal: Equal = folded_alike
+    equal: EqualTexts | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Sought:
+    """Cells that are sought in a table, as texts and as the column has them, and where that column's records are."""
+
+    cells: pa.Array
+    values: pa.Array
+    records: pa.Table
+    where: pa.Table
+
+    def texts(self, column: TargetColumn) -> pa.Array | None:
+        """The distinct texts of which only the database knows which are equal, if it is so."""
+        both = [pa.table({column.name: self.values}), self.where.rename_columns([column.name])]
+        return texts_to_tell(both, [column]).get(column.name)
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,8 +51,8 @@ class Found:
     missing: Mask
 
 
-def look_up(parts: tuple[pa.Array, ...], table: LookUp, pair: Pair, rows: int) -> Found:
-    """The value of each row's cells sought in the table."""
+def seek(parts: tuple[pa.Array, ...], table: LookUp, rows: int) -> Sought:
+    """The cells of `rows` rows, ready to be sought in the table."""
     cells = as_text(IncomingColumn("", parts)) if parts else pa.nulls(rows, pa.string())
     sought = cast_cells(list(parts), table.where.type, rows).values
     pairs = table.values.filter(pc.is_valid(table.values[table.find.where])).group_by(table.values.column_names)
@@ -43,15 +61,21 @@ def look_up(parts: tuple[pa.Array, ...], table: LookUp, pair: Pair, rows: int) -
     if table.find.fold_case and pa.types.is_string(sought.type):
         sought = by_distinct(sought, str.casefold, pa.string())
         where = pa.table({table.find.where: by_distinct(as_array(where[table.find.where]), str.casefold, pa.string())})
-    codes = code_keys(pa.table({table.find.where: sought}), where, [table.where], table.equal)
+    return Sought(cells, sought, records, where)
+
+
+def look_up(sought: Sought, table: LookUp, pair: Pair) -> Found:
+    """The value of each row's cells sought in the table."""
+    equal = folded_alike if table.equal is None else by_number({table.where.name: table.equal})
+    codes = code_keys(pa.table({table.find.where: sought.values}), sought.where, [table.where], equal)
     found = match(codes)
-    taken = as_array(records[table.find.take]).take(pa.array(found.record, mask=found.record < 0))
-    given = valid(cells)
+    taken = as_array(sought.records[table.find.take]).take(pa.array(found.record, mask=found.record < 0))
+    given = valid(sought.cells)
     place = f"{table.find.table} ({table.find.where})"
     missing, twice = given & (found.times == 0), given & (found.times > 1)
-    flaws = _flaws(Reason.SEVERAL_FOUND, twice, cells, pair, f"a value that stands once in {place}")
+    flaws = _flaws(Reason.SEVERAL_FOUND, twice, sought.cells, pair, f"a value that stands once in {place}")
     if not table.find.missing_is_null:
-        flaws += _flaws(Reason.NO_SUCH_RECORD, missing, cells, pair, f"a value found in {place}")
+        flaws += _flaws(Reason.NO_SUCH_RECORD, missing, sought.cells, pair, f"a value found in {place}")
     once = pa.array(found.times == 1)
     return Found(pc.if_else(once, taken, pa.scalar(None, taken.type)), tuple(flaws), missing)
 

@@ -3,7 +3,7 @@
 Three-valued logic, exact decimals. Source: section 5 of the design; ISO/IEC 9075-2, 6 (scalar expressions).
 """
 
-from tidymerge.core.expressions.compiler import FUNCTIONS, Expression, Scopes, compile_expression, tells_time
-from tidymerge.core.expressions.types import Cells, Frame, Type, type_of
+from tidymerge.core.expressions.expression import Expression, compile_expression, tells_time
+from tidymerge.core.expressions.types import Cells, Frame, Scopes, Type, type_of
 
-__all__ = ["FUNCTIONS", "Cells", "Expression", "Frame", "Scopes", "Type", "compile_expression", "tells_time", "type_of"]
+__all__ = ["Cells", "Expression", "Frame", "Scopes", "Type", "compile_expression", "tells_time", "type_of"]

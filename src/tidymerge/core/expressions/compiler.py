@@ -5,7 +5,6 @@ any other is an error. Nothing is ever handed to Python's `eval` or to a databas
 """
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from difflib import get_close_matches
 
@@ -16,13 +15,12 @@ from sqlglot.errors import SqlglotError
 
 from tidymerge.core.expressions import functions as f
 from tidymerge.core.expressions.coerce import CASTS, as_type, common_type, read_texts
-from tidymerge.core.expressions.types import Cells, Frame, Part, Run, Type
+from tidymerge.core.expressions.types import Cells, Frame, Part, Scopes, Type
 from tidymerge.core.naming.mapping import fold, listing
 from tidymerge.core.tidy import digits
 from tidymerge.errors import BadExpression
 from tidymerge.model import MOST_DIGITS, ColumnType, Kind
 
-Scopes = Mapping[str, Mapping[str, Type | Cells]]
 _SIGNS: dict[type, str] = {exp.EQ: "=", exp.NEQ: "<>", exp.LT: "<", exp.LTE: "<=", exp.GT: ">", exp.GTE: ">="}
 _ARITHMETIC: dict[type, str] = {exp.Add: "+", exp.Sub: "-", exp.Mul: "*", exp.Div: "/"}
 # The parts of a node, besides its operands, that we heed; any other one is refused.
@@ -51,21 +49,7 @@ _TOO_DEEP = f"the expression is nested more than {_DEEPEST} deep; write it in se
 _TIMES = (exp.CurrentDate, exp.CurrentTimestamp, exp.CurrentTime)
 
 
-@dataclass(frozen=True, slots=True)
-class Expression:
-    """A checked expression. `evaluate` works it out; rows that fail are noted in the frame."""
-
-    text: str
-    type: Type
-    run: Run
-    uses: frozenset[tuple[str, str]]
-
-    def evaluate(self, frame: Frame) -> pa.Array:
-        """One value a row, null where unknown."""
-        return self.run(frame)
-
-
-def tells_time(text: str) -> bool:
+def has_time(text: str) -> bool:
     """Whether an expression that is known to compile has the time of the run in it."""
     return any(tree is not None and tree.find(*_TIMES) is not None for tree in parse(text))
 
@@ -80,12 +64,13 @@ def _depth(tree: exp.Expr) -> int:
     return deepest
 
 
-def compile_expression(text: str, where: str, scopes: Scopes, *, condition: bool = False) -> Expression:
-    """Parse and check an expression.
+def _said(details: Mapping[str, str], error: Exception) -> str:
+    words = details.get("description") or str(error).partition("\n")[0]
+    return words.rstrip(".").partition("\n")[0]
 
-    `where` names its place in the job for messages. `scopes` gives the columns that it may use: scope to
-    name to type; the first scope also answers to bare names. Raises BadExpression with a position and a hint.
-    """
+
+def compiled(text: str, where: str, scopes: Scopes, condition: bool) -> tuple[Part, frozenset[tuple[str, str]]]:
+    """The checked part for an expression, and the columns it uses. Raises BadExpression."""
     try:
         trees = parse(text)
     except RecursionError:
@@ -105,12 +90,7 @@ def compile_expression(text: str, where: str, scopes: Scopes, *, condition: bool
     part = compiler.part(trees[0])
     if condition:
         part = compiler.wanted(part, Type.BOOLEAN, trees[0])
-    return Expression(text, part.type, part.run, frozenset(compiler.uses))
-
-
-def _said(details: Mapping[str, str], error: Exception) -> str:
-    words = details.get("description") or str(error).partition("\n")[0]
-    return words.rstrip(".").partition("\n")[0]
+    return part, frozenset(compiler.uses)
 
 
 class _Compiler:

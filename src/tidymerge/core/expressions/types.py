@@ -89,3 +89,6 @@ class Part:
     run: Run
     literal: str | None = None
     nature: Type | None = None
+
+
+Scopes = Mapping[str, Mapping[str, Type | Cells]]

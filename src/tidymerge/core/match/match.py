@@ -4,7 +4,7 @@ Every key column of both sides becomes one run of integer codes, equal where the
 values are equal; the codes of a composite key are folded into one. Then a match is an array look-up.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.core.tidy.cells import as_array, valid
-from tidymerge.model import Fold, Indices, TargetColumn
+from tidymerge.model import EqualTexts, Fold, Indices, TargetColumn
 from tidymerge.model.changes import Matches
 
 
@@ -32,6 +32,22 @@ Equal = Callable[[TargetColumn, pa.Array], pa.Array]
 def folded_alike(column: TargetColumn, texts: pa.Array) -> pa.Array:
     """The numbers where nothing but the texts themselves counts."""
     return fold_text(texts, column.fold).dictionary_encode().indices
+
+
+def by_number(equal: Mapping[str, EqualTexts]) -> Equal:
+    """The numbers where a database was asked before."""
+    return lambda column, texts: equal[column.name].numbers_of(texts)
+
+
+def texts_to_tell(tables: Sequence[pa.Table], key: Sequence[TargetColumn]) -> dict[str, pa.Array]:
+    """By column the distinct texts in some tables of which only the database knows which are equal."""
+    found = {}
+    for column in key:
+        if column.fold is Fold.DATABASE:
+            texts = pa.concat_arrays([as_array(table[column.name]) for table in tables])
+            if pa.types.is_string(texts.type):
+                found[column.name] = texts.dictionary_encode().dictionary
+    return found
 
 
 def code_keys(

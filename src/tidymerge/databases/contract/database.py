@@ -74,43 +74,30 @@ class Staged:
     first: int = 0
 
 
-class Database(Protocol):
-    """One connection to one database, in one transaction, and its own ways of saying things in SQL.
+@dataclass(frozen=True, slots=True)
+class Traits:
+    """How a kind of database differs from others.
 
-    All methods raise a TargetError in place of the driver's own errors, ConstraintBroken where values are at fault.
+    `look_up_share`: below this share of the table it is faster to look up the incoming keys than to read the table.
+    `join` starts at its left side, which is small. `locking` ends a query that locks the records `t` that it reads; it
+    is empty where that is not needed. `moves`: an update moves a record away from its place, if that is no column of
+    its own. `marks_text`: exact text starts with a letter that is not part of the value. `row_by_row`: foreign keys
+    are tested after every row, not at the end of a statement. `whole_type` is the name, in a cast, of a type for whole
+    numbers of any size. `rechecks`: every update is held to all checks, those of unchanged columns too.
     """
 
-    @property
-    def look_up_share(self) -> float:
-        """Below this share of the table it is faster to look up the incoming keys than to read the table."""
+    look_up_share: float
+    whole_type: str
+    join: str = "JOIN"
+    locking: str = ""
+    moves: bool = False
+    marks_text: bool = False
+    row_by_row: bool = False
+    rechecks: bool = True
 
-    @property
-    def join(self) -> str:
-        """The join that starts at its left side, which is small."""
 
-    @property
-    def locking(self) -> str:
-        """What ends a query that locks the records `t` that it reads; '' where that is not needed."""
-
-    @property
-    def moves(self) -> bool:
-        """Whether an update moves a record away from its place, if that is no column of its own."""
-
-    @property
-    def marks_text(self) -> bool:
-        """Whether exact text starts with a letter that is not part of the value."""
-
-    @property
-    def row_by_row(self) -> bool:
-        """Whether foreign keys are tested after every row, rather than at the end of a statement."""
-
-    @property
-    def whole_type(self) -> str:
-        """The name, in a cast, of a type for whole numbers of any size."""
-
-    @property
-    def rechecks(self) -> bool:
-        """Whether every update is held to all checks, those of unchanged columns too."""
+class Catalog(Protocol):
+    """What there is in a database."""
 
     def find_table(self, name: str | None) -> str:
         """The table's own spelling of `name`, or the only table. Raises NoSuchTable and NotATable."""
@@ -121,26 +108,34 @@ class Database(Protocol):
     def address(self, table: str) -> str:
         """Where a table is, for people; never with a password."""
 
-    def describe(self, table: str) -> TableShape:
-        """The shape of a table."""
-
-    def describe_query(self, source: str) -> tuple[TargetColumn, ...]:
-        """The columns of a query, given as what stands after FROM."""
-
-    def read_only(self) -> None:
-        """Begin a transaction that can't change anything, in place of any other."""
-
     def in_sql(self, table: str) -> str:
         """A table's name in SQL."""
+
+    def describe(self, table: str) -> TableShape:
+        """The shape of a table."""
 
     def places(self, shape: TableShape) -> tuple[TargetColumn, ...]:
         """The columns that find a record again; none where only the job's own key can."""
 
-    def claim(self, table: str, *, firmly: bool = False) -> bool:
-        """Before anything of the table is read: keep other loads out of it until the end of the transaction.
+    def referring(self, table: str) -> list[ForeignKey]:
+        """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
 
-        `firmly` keeps out all who write. Whether nobody else can write to it now.
-        """
+    def suspects(self, table: str) -> list[str]:
+        """What may change rows on its own there: triggers, rules and policies, by kind and name."""
+
+
+class Queries(Protocol):
+    """Rows of a query that somebody else wrote, on a database that can be kept from changing anything by it."""
+
+    def read_only(self) -> None:
+        """Begin a transaction that can't change anything, in place of any other."""
+
+    def describe_query(self, source: str) -> tuple[TargetColumn, ...]:
+        """The columns of a query, given as what stands after FROM."""
+
+
+class Records(Protocol):
+    """Reading records, and telling which texts are equal."""
 
     def estimate(self, table: str) -> int:
         """How many rows a table holds by the database's own statistics, exactly where it keeps none."""
@@ -153,23 +148,21 @@ class Database(Protocol):
     ) -> Iterator[Read]:
         """The same, a bounded number of records at a time."""
 
-    def change(self, statement: str) -> int:
-        """Run a statement; how many rows it changed, those of triggers not counted."""
-
-    def savepoint(self, name: str = "narrowing") -> AbstractContextManager[None]:
-        """Undo what happens inside if it raises ConstraintBroken. One inside of another needs another name."""
-
     def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
         """Whether equal keys of these columns are always found by comparing them in SQL."""
-
-    def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
-        """A number for each of the distinct texts, equal for those that the database takes for equal."""
 
     def put_keys(self, columns: Sequence[TargetColumn], keys: pa.Table) -> str:
         """Put keys into a temporary table with columns k0, k1…; its name in SQL.
 
         Keys that are one to the database are there once.
         """
+
+    def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
+        """A number for each of the distinct texts, equal for those that the database takes for equal."""
+
+
+class Staging(Protocol):
+    """Temporary tables of changes."""
 
     def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn], name: str = STAGE) -> str:
         """Make an empty staging table; its name in SQL."""
@@ -180,6 +173,16 @@ class Database(Protocol):
     def close_stage(self, name: str = STAGE) -> None:
         """All rows are in the staging table."""
 
+
+class Statements(Protocol):
+    """The statements that write, and running them.
+
+    With the staging table `stage` and the target `hives`, an update of two columns is in SQLite's and PostgreSQL's SQL:
+
+        UPDATE hives AS t SET honey = s.honey, notes = s.notes FROM stage AS s
+        WHERE t.rowid = s.place_0 AND s.position BETWEEN 0 AND 41
+    """
+
     def update(self, table: str, stage: str, settings: Mapping[str, str], where: str) -> str:
         """The statement that sets columns of the records `t` to values, in SQL, from the staged rows `s`."""
 
@@ -189,11 +192,15 @@ class Database(Protocol):
     def delete(self, table: str, stage: str, places: Sequence[str], where: str) -> str:
         """The statement that deletes the records of staged rows `s`, found by the columns `places`."""
 
-    def lock(self, columns: Sequence[TargetColumn], query: Query, then: Existing, records: Indices) -> bool:
-        """Lock the records that `query` gives, in the order of `records` of `then`; whether they are still the same."""
+    def change(self, statement: str) -> int:
+        """Run a statement; how many rows it changed, those of triggers not counted."""
 
-    def referring(self, table: str) -> list[ForeignKey]:
-        """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
+    def savepoint(self, name: str = "narrowing") -> AbstractContextManager[None]:
+        """Undo what happens inside if it raises ConstraintBroken. One inside of another needs another name."""
+
+
+class Alterations(Protocol):
+    """Columns that come and go."""
 
     def type_for(self, column: ColumnType) -> str:
         """The type, in SQL, of a new column that is to hold such values."""
@@ -210,11 +217,30 @@ class Database(Protocol):
     def drop_columns(self, table: str, names: Sequence[str]) -> None:
         """Take columns away from a table, with the commit."""
 
-    def suspects(self, table: str) -> list[str]:
-        """What may change rows on its own there: triggers, rules and policies, by kind and name."""
+
+class Transaction(Protocol):
+    """One transaction, from its locks to its end."""
+
+    def claim(self, table: str, *, firmly: bool = False) -> bool:
+        """Before anything of the table is read: keep other loads out of it until the end of the transaction.
+
+        `firmly` keeps out all who write. Whether nobody else can write to it now.
+        """
+
+    def lock(self, columns: Sequence[TargetColumn], query: Query, then: Existing, records: Indices) -> bool:
+        """Lock the records that `query` gives, in the order of `records` of `then`; whether they are still the same."""
 
     def commit(self) -> None:
         """Make the writes last."""
 
     def close(self) -> None:
         """Roll back whatever was not committed, and close."""
+
+
+class Database(Catalog, Queries, Records, Staging, Statements, Alterations, Transaction, Protocol):
+    """One connection to one database, in one transaction, and its own ways of saying things in SQL.
+
+    All methods raise a TargetError in place of the driver's own errors, ConstraintBroken where values are at fault.
+    """
+
+    traits: Traits

@@ -3,36 +3,35 @@
 import re
 import zlib
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import AbstractContextManager, suppress
+from contextlib import suppress
 
-import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.address import Address
 from tidymerge.core.tidy.cells import as_array, differs, only_bytes
+from tidymerge.databases.contract.base import TEXTS, SqlDatabase
 from tidymerge.databases.contract.database import (
     KEYS,
-    NUMBER,
     POSITION,
-    RANK,
     STAGE,
     ConstraintBroken,
     Query,
     Read,
     Staged,
+    Traits,
     quoted,
     same_place,
 )
-from tidymerge.databases.contract.lines import filled, ranked, staged_columns, staged_rows, typed
-from tidymerge.databases.contract.new_columns import adding, dropping, type_in_sql
+from tidymerge.databases.contract.lines import filled, staged_columns, staged_rows, typed
+from tidymerge.databases.contract.new_columns import adding, dropping
 from tidymerge.databases.contract.reading import joined, nothing, separated, with_places
-from tidymerge.databases.contract.transaction import commit, savepoint
+from tidymerge.databases.contract.transaction import commit
 from tidymerge.databases.mariadb.columns import expression, is_bytes, parsed, to_stored
 from tidymerge.databases.mariadb.describe import describe, find_table, in_sql, referring, shown_columns, table_names
 from tidymerge.databases.mariadb.session import FilesForbidden, Session
 from tidymerge.errors import TargetError, TargetLocked
-from tidymerge.model import ColumnType, Existing, ForeignKey, Indices, Kind, TableShape, TargetColumn
+from tidymerge.model import Existing, ForeignKey, Indices, Kind, TableShape, TargetColumn
 from tidymerge.model.changes import Refusal
 from tidymerge.settings import lock_wait
 
@@ -40,7 +39,6 @@ _NEW_TYPES = {
     Kind.INTEGER: "BIGINT", Kind.DECIMAL: "DECIMAL", Kind.FLOAT: "DOUBLE", Kind.TEXT: "TEXT",
     Kind.BOOLEAN: "BOOLEAN", Kind.DATE: "DATE", Kind.TIME: "TIME(6)", Kind.TIMESTAMP: "DATETIME(6)",
 }  # fmt: skip
-_TEXTS = "tidymerge texts"
 _QUERY = "tidymerge query"
 _LONG = ("text", "blob", "json")  # types that an index can't hold whole
 _PRINTABLE = bytes(range(0x20, 0x7F))
@@ -51,18 +49,14 @@ _USUAL = re.compile(
 _DUPLICATE = 1062
 
 
-class MariaDatabase:
+class MariaDatabase(SqlDatabase[Session]):
     """A MariaDB database, in one transaction that sees one snapshot."""
 
     # Measured: benchmarks/fetch_share.py, docs/benchmarks.md.
-    look_up_share = 0.22
-    join = "STRAIGHT_JOIN"
-    row_by_row = True
-    whole_type = "SIGNED"
-    marks_text = False
-    locking = " FOR UPDATE"
-    rechecks = True
-    moves = False
+    traits = Traits(
+        look_up_share=0.22, join="STRAIGHT_JOIN", row_by_row=True, whole_type="SIGNED", locking=" FOR UPDATE"
+    )
+    new_types = _NEW_TYPES
 
     def __init__(self, address: Address) -> None:
         self._session = Session(address)
@@ -177,14 +171,6 @@ class MariaDatabase:
         for data, starts in self._session.stream(query([expression(column) for column in wanted])):
             yield separated(parsed(data, starts, wanted), columns, places)
 
-    def change(self, statement: str) -> int:
-        """Run a statement; how many rows it changed."""
-        return self._session.run(statement)
-
-    def savepoint(self, name: str = "narrowing") -> AbstractContextManager[None]:
-        """Undo what happens inside if it raises ConstraintBroken."""
-        return savepoint(self._session.run, name)
-
     def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
         """The server compares by the columns' own types and collations, where an index can hold them."""
         return not any(word in column.type.declared for column in key for word in _LONG)
@@ -195,11 +181,16 @@ class MariaDatabase:
             folded = pc.ascii_lower(texts)
             padded = "0900" not in column.collation
             return (pc.ascii_rtrim(folded, " ") if padded else folded).dictionary_encode().indices
-        self._make(_TEXTS, f"(n bigint, v {typed(column)})")
-        rows = pa.table({"n": pa.array(np.arange(len(texts)).astype(str)), "v": texts})
-        filled(lambda part: self._put(quoted(_TEXTS), ["n", "v"], (), part), self.savepoint, rows, 0)
-        query = f"SELECT n, dense_rank() OVER (ORDER BY v) AS r FROM {quoted(_TEXTS)}"
-        return ranked(texts, self.read([NUMBER, RANK], lambda _: query).values)
+        return super().equal_codes(column, texts)
+
+    def _make_texts(self, columns: str) -> str:
+        """A temporary table for texts."""
+        self._make(TEXTS, columns)
+        return quoted(TEXTS)
+
+    def _put_texts(self, table: str, rows: pa.Table) -> None:
+        """Append rows."""
+        self._put(table, ["n", "v"], (), rows)
 
     def put_keys(self, columns: Sequence[TargetColumn], keys: pa.Table) -> str:
         """Put keys into a temporary table, whose own key keeps one of those that are equal to the server."""
@@ -261,19 +252,10 @@ class MariaDatabase:
                 return
         self._session.insert(table, names, rows, binary, keep_first=keep_first)
 
-    def close_stage(self, name: str = STAGE) -> None:
-        """Nothing is left to do."""
-
     def update(self, table: str, stage: str, settings: Mapping[str, str], where: str) -> str:
         """The statement that sets columns of the records `t` to values, in SQL, from the staged rows `s`."""
         listed = ", ".join(f"t.{quoted(name)} = {value}" for name, value in settings.items())
         return f"UPDATE {stage} s STRAIGHT_JOIN {table} t SET {listed} WHERE {where}"
-
-    def insert(self, shape: TableShape, stage: str, names: Sequence[str], where: str) -> str:
-        """The statement that inserts staged rows."""
-        listed = ", ".join(quoted(name) for name in names)
-        source = f"SELECT {listed} FROM {stage} s WHERE {where} ORDER BY s.{quoted(POSITION)}"
-        return f"INSERT INTO {self.in_sql(shape.name)} ({listed}) {source}"
 
     def delete(self, table: str, stage: str, places: Sequence[str], where: str) -> str:
         """The statement that deletes the records of staged rows `s`."""
@@ -291,10 +273,6 @@ class MariaDatabase:
         """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
         return referring(self._session, self._place(table))
 
-    def type_for(self, column: ColumnType) -> str:
-        """The type, in SQL, of a new column that is to hold such values."""
-        return type_in_sql(column, _NEW_TYPES)
-
     def new_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> tuple[TargetColumn, ...]:
         """What columns of that name and SQL type would be."""
         known = self._session.rows(
@@ -304,10 +282,6 @@ class MariaDatabase:
         listed = ", ".join(f"{quoted(name)} {kind}" for name, kind in columns)
         self._make(_QUERY, f"({listed}) COLLATE {known[0]['c']}")
         return shown_columns(self._session, quoted(_QUERY))
-
-    def nothing(self, kind: str) -> str:
-        """A null, which has no type here."""
-        return "NULL"
 
     def add_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> None:
         """Add columns before the transaction, as the server ends one that does such things.

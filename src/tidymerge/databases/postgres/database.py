@@ -1,59 +1,53 @@
 """PostgreSQL's own ways: COPY both ways, one snapshot, row locks that fail where somebody was faster."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import AbstractContextManager
 
-import numpy as np
 import pyarrow as pa
 
 from tidymerge.address import Address
 from tidymerge.core.tidy.cells import as_array
+from tidymerge.databases.contract.base import TEXTS, SqlDatabase
 from tidymerge.databases.contract.database import (
     KEYS,
-    NUMBER,
     POSITION,
-    RANK,
     STAGE,
     Query,
     Read,
     Staged,
+    Traits,
     place_name,
     quoted,
     same_place,
 )
-from tidymerge.databases.contract.lines import filled, ranked, staged_columns, staged_rows, typed
-from tidymerge.databases.contract.new_columns import adding, dropping, type_in_sql
+from tidymerge.databases.contract.lines import filled, staged_columns, staged_rows, typed
+from tidymerge.databases.contract.new_columns import adding, dropping
 from tidymerge.databases.contract.reading import joined, nothing, separated, with_places
-from tidymerge.databases.contract.transaction import commit, savepoint
 from tidymerge.databases.postgres.columns import expression, parse_csv, to_stored
 from tidymerge.databases.postgres.describe import Described, Name, describe, find_table, names, referring
 from tidymerge.databases.postgres.session import Session
-from tidymerge.model import ColumnType, Existing, Fold, ForeignKey, Indices, Kind, TableShape, TargetColumn
+from tidymerge.model import ColumnType, Fold, ForeignKey, Kind, TableShape, TargetColumn
 from tidymerge.model.changes import Refusal
 
 _NEW_TYPES = {
     Kind.INTEGER: "bigint", Kind.DECIMAL: "numeric", Kind.FLOAT: "double precision", Kind.TEXT: "text",
     Kind.BOOLEAN: "boolean", Kind.DATE: "date", Kind.TIME: "time", Kind.TIMESTAMP: "timestamp",
 }  # fmt: skip
-_TEXTS = "tidymerge texts"
 _QUERY = "tidymerge query"
 # Where a row lies in the snapshot; whoever moved it since is noticed when it is updated.
 _ROW = (TargetColumn("tableoid", ColumnType(Kind.INTEGER, "oid")), TargetColumn("ctid", ColumnType(Kind.TEXT, "tid")))
 
 
-class PostgresDatabase:
-    """A PostgreSQL database, in one transaction that sees one snapshot."""
+class PostgresDatabase(SqlDatabase[Session]):
+    """A PostgreSQL database, in one transaction that sees one snapshot.
+
+    The server locks a record when it updates it. At this isolation it refuses to update one that changed since the
+    snapshot in which it was compared (SQLSTATE 40001, which becomes TargetChanged), so `lock` has nothing to do.
+    """
 
     # Measured: benchmarks/fetch_share.py, docs/benchmarks.md.
-    look_up_share = 0.14
-    join = "JOIN"
-    row_by_row = False
-    whole_type = "numeric"
-    marks_text = False
-    locking = ""
-    rechecks = True
-    moves = True
+    traits = Traits(look_up_share=0.14, whole_type="numeric", moves=True)
+    new_types = _NEW_TYPES
 
     def __init__(self, address: Address) -> None:
         self._session = Session(address)
@@ -160,27 +154,15 @@ class PostgresDatabase:
         for data in self._session.copy_out(query([expression(column) for column in wanted])):
             yield separated(parse_csv(data, wanted), columns, places)
 
-    def change(self, statement: str) -> int:
-        """Run a statement; how many rows it changed."""
-        return self._session.run(statement)
+    def _make_texts(self, columns: str) -> str:
+        """A temporary table for texts."""
+        self._session.run(f"DROP TABLE IF EXISTS pg_temp.{quoted(TEXTS)}")
+        self._session.run(f"CREATE TEMP TABLE {quoted(TEXTS)} {columns}")
+        return f"pg_temp.{quoted(TEXTS)}"
 
-    def savepoint(self, name: str = "narrowing") -> AbstractContextManager[None]:
-        """Undo what happens inside if it raises ConstraintBroken."""
-        return savepoint(self._session.run, name)
-
-    def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
-        """The server compares by the columns' own types and collations."""
-        return True
-
-    def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
-        """Distinct texts, ranked by the server: those that it takes for equal rank alike."""
-        table = f"pg_temp.{quoted(_TEXTS)}"
-        self._session.run(f"DROP TABLE IF EXISTS {table}")
-        self._session.run(f"CREATE TEMP TABLE {quoted(_TEXTS)} (n bigint, v {typed(column)})")
-        rows = pa.table({"n": pa.array(np.arange(len(texts)).astype(str)), "v": texts})
-        filled(lambda part: self._session.copy_in(table, ["n", "v"], part), self.savepoint, rows, 0)
-        query = f"SELECT n, dense_rank() OVER (ORDER BY v) AS r FROM {table}"
-        return ranked(texts, self.read([NUMBER, RANK], lambda _: query).values)
+    def _put_texts(self, table: str, rows: pa.Table) -> None:
+        """Append rows."""
+        self._session.copy_in(table, ["n", "v"], rows)
 
     def put_keys(self, columns: Sequence[TargetColumn], keys: pa.Table) -> str:
         """Put distinct keys into a temporary table."""
@@ -222,39 +204,17 @@ class PostgresDatabase:
         joined_by = [quoted(named) for named, column in self._staged[name] if named == POSITION or column in places]
         self._session.run(f"ANALYZE {table} ({', '.join(joined_by)})")
 
-    def update(self, table: str, stage: str, settings: Mapping[str, str], where: str) -> str:
-        """The statement that sets columns of the records `t` to values, in SQL, from the staged rows `s`."""
-        listed = ", ".join(f"{quoted(name)} = {value}" for name, value in settings.items())
-        return f"UPDATE {table} AS t SET {listed} FROM {stage} AS s WHERE {where}"
-
-    def insert(self, shape: TableShape, stage: str, names: Sequence[str], where: str) -> str:
-        """The statement that inserts staged rows; numbers that the sheet brings win over the table's own numbering."""
-        listed = ", ".join(quoted(name) for name in names)
-        numbered = not self._about(shape.name).numbered.isdisjoint(names)
-        return (
-            f"INSERT INTO {self.in_sql(shape.name)} ({listed}) {'OVERRIDING SYSTEM VALUE ' if numbered else ''}"
-            f"SELECT {listed} FROM {stage} s WHERE {where} ORDER BY s.{quoted(POSITION)}"
-        )
+    def _overriding(self, shape: TableShape, names: Sequence[str]) -> str:
+        """Numbers that the sheet brings win over the table's own numbering."""
+        return "OVERRIDING SYSTEM VALUE " if not self._about(shape.name).numbered.isdisjoint(names) else ""
 
     def delete(self, table: str, stage: str, places: Sequence[str], where: str) -> str:
         """The statement that deletes the records of staged rows `s`."""
         return f"DELETE FROM {table} AS t USING {stage} AS s WHERE {same_place(places)} AND {where}"
 
-    def lock(self, columns: Sequence[TargetColumn], query: Query, then: Existing, records: Indices) -> bool:
-        """Nothing is left to do: the server locks a record when it updates it.
-
-        At this isolation it refuses to update one that changed since the snapshot in which it was compared
-        (SQLSTATE 40001, which becomes TargetChanged).
-        """
-        return True
-
     def referring(self, table: str) -> list[ForeignKey]:
         """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
         return referring(self._session, self._name(table))
-
-    def type_for(self, column: ColumnType) -> str:
-        """The type, in SQL, of a new column that is to hold such values."""
-        return type_in_sql(column, _NEW_TYPES)
 
     def new_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> tuple[TargetColumn, ...]:
         """What columns of that name and SQL type would be."""
@@ -290,11 +250,3 @@ class PostgresDatabase:
             name * 3,
         )
         return [row["what"] for row in found]
-
-    def commit(self) -> None:
-        """Make the writes last."""
-        commit(self._session.run)
-
-    def close(self) -> None:
-        """Roll back whatever was not committed, and close."""
-        self._session.close()

@@ -1,7 +1,6 @@
 """SQLite's own ways: the row number, staging with the target's affinity and collation, one writer at a time."""
 
-from collections.abc import Container, Iterator, Mapping, Sequence
-from contextlib import AbstractContextManager
+from collections.abc import Container, Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -10,9 +9,8 @@ import numpy as np
 import pyarrow as pa
 
 from tidymerge.core.tidy.cells import as_array
-from tidymerge.databases.contract.database import KEYS, POSITION, STAGE, Query, Read, Staged, place_name, quoted
-from tidymerge.databases.contract.new_columns import adding, dropping, type_in_sql
-from tidymerge.databases.contract.transaction import savepoint
+from tidymerge.databases.contract.base import SqlDatabase
+from tidymerge.databases.contract.database import KEYS, POSITION, STAGE, Query, Read, Staged, Traits, place_name, quoted
 from tidymerge.databases.sqlite.columns import read_columns, to_stored, to_typed, unmarked
 from tidymerge.databases.sqlite.describe import (
     affinity,
@@ -24,7 +22,7 @@ from tidymerge.databases.sqlite.describe import (
     tables,
 )
 from tidymerge.databases.sqlite.session import Session
-from tidymerge.model import ColumnType, Existing, Fold, ForeignKey, Indices, Kind, TableShape, TargetColumn
+from tidymerge.model import ColumnType, Fold, ForeignKey, Kind, TableShape, TargetColumn
 from tidymerge.model.changes import Refusal
 from tidymerge.on_disk import other_names
 
@@ -34,7 +32,7 @@ _NEW_TYPES = {kind: kind.name for kind in Kind} | {Kind.FLOAT: "REAL"}
 _COLLATION = {Fold.NOTHING: "BINARY", Fold.ASCII_CASE: "NOCASE", Fold.TRAILING_SPACES: "RTRIM"}
 
 
-class SqliteDatabase:
+class SqliteDatabase(SqlDatabase[Session]):
     """A SQLite file, in one transaction.
 
     The staging table lives in the connection's own temporary schema, so that a preview can use it on a
@@ -43,14 +41,8 @@ class SqliteDatabase:
     """
 
     # Measured in benchmarks/fetch_share.py.
-    look_up_share = 0.3
-    join = "CROSS JOIN"  # which SQLite does not reorder
-    row_by_row = False
-    whole_type = "INTEGER"
-    marks_text = True
-    locking = ""
-    rechecks = False
-    moves = False
+    traits = Traits(look_up_share=0.3, join="CROSS JOIN", whole_type="INTEGER", marks_text=True, rechecks=False)
+    new_types = _NEW_TYPES
 
     def __init__(self, path: Path, *, write: bool) -> None:
         self._path = path
@@ -131,10 +123,6 @@ class SqliteDatabase:
         """Run a statement; how many rows it changed."""
         return self._session.change(statement)
 
-    def savepoint(self, name: str = "narrowing") -> AbstractContextManager[None]:
-        """Undo what happens inside if it raises ConstraintBroken."""
-        return savepoint(self._session.run, name)
-
     def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
         """Whether equal keys are always stored alike."""
         return all(column.type.kind in _LOOK_UP_KINDS or column.type.as_stored for column in key)
@@ -203,57 +191,19 @@ class SqliteDatabase:
         self._fill(name, pa.table(columns), columns_as_stored)
         return []
 
-    def close_stage(self, name: str = STAGE) -> None:
-        """Nothing is left to do."""
-
-    def update(self, table: str, stage: str, settings: Mapping[str, str], where: str) -> str:
-        """The statement that sets columns of the records `t` to values, in SQL, from the staged rows `s`."""
-        listed = ", ".join(f"{quoted(name)} = {value}" for name, value in settings.items())
-        return f"UPDATE {table} AS t SET {listed} FROM {stage} AS s WHERE {where}"
-
-    def insert(self, shape: TableShape, stage: str, names: Sequence[str], where: str) -> str:
-        """The statement that inserts staged rows."""
-        listed = ", ".join(quoted(name) for name in names)
-        ordered = f"ORDER BY s.{quoted(POSITION)}"
-        return (
-            f"INSERT INTO {self.in_sql(shape.name)} ({listed}) SELECT {listed} FROM {stage} s WHERE {where} {ordered}"
-        )
-
     def delete(self, table: str, stage: str, places: Sequence[str], where: str) -> str:
         """The statement that deletes the records of staged rows `s`."""
         listed = ", ".join(quoted(place) for place in places)
         staged = ", ".join(f"s.{quoted(place_name(index))}" for index in range(len(places)))
         return f"DELETE FROM {table} WHERE ({listed}) IN (SELECT {staged} FROM {stage} s WHERE {where})"
 
-    def lock(self, columns: Sequence[TargetColumn], query: Query, then: Existing, records: Indices) -> bool:
-        """Nothing is left to do: the file was locked before it was read."""
-        return True
-
     def referring(self, table: str) -> list[ForeignKey]:
         """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
         return referring(self._session, table)
 
-    def type_for(self, column: ColumnType) -> str:
-        """The type, in SQL, of a new column that is to hold such values."""
-        return type_in_sql(column, _NEW_TYPES)
-
     def new_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> tuple[TargetColumn, ...]:
         """What columns of that name and SQL type would be."""
         return tuple(TargetColumn(name, column_type(self._session, table, name, kind)) for name, kind in columns)
-
-    def nothing(self, kind: str) -> str:
-        """A null, which has no type here."""
-        return "NULL"
-
-    def add_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> None:
-        """Add columns, within the transaction."""
-        for statement in adding(self.in_sql(table), columns):
-            self._session.run(statement)
-
-    def drop_columns(self, table: str, names: Sequence[str]) -> None:
-        """Take columns away, within the transaction."""
-        for statement in dropping(self.in_sql(table), names):
-            self._session.run(statement)
 
     def suspects(self, table: str) -> list[str]:
         """The triggers of a table."""
@@ -266,7 +216,3 @@ class SqliteDatabase:
     def commit(self) -> None:
         """Make the writes last."""
         self._session.commit()
-
-    def close(self) -> None:
-        """Roll back whatever was not committed, and close."""
-        self._session.close()

@@ -154,7 +154,7 @@ def _number_aside(stage: Stage, column: TargetColumn) -> str | None:
     whole = "CAST(floor(max(x)) AS {kind}) + 1", "CAST(ceil(min(x)) AS {kind}) - 1"
     last = _last_position(stage)
     for pick, rounded, sign in (("max", whole[0], 1), ("min", whole[1], -1)):
-        expression = rounded.format(kind=stage.database.whole_type)
+        expression = rounded.format(kind=stage.database.traits.whole_type)
         edge = _edge(stage, f"SELECT {expression} AS n FROM ({both.format(pick=pick)}) q")
         if edge is None:
             continue

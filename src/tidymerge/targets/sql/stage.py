@@ -69,7 +69,7 @@ class Stage:
         return [violation for key in self.database.referring(self.shape.name) for violation in self._referring(key)]
 
     def _referring(self, key: ForeignKey) -> list[Violation]:
-        child = self.database.describe(self.database.find_table(key.table))
+        child, join = self.database.describe(self.database.find_table(key.table)), self.database.traits.join
         pairs = zip(key.columns, key.referred, strict=True)
         refers = " AND ".join(f"t.{quoted(here)} = x.{quoted(there)}" for here, there in pairs)
         if child.name == self.shape.name:  # those that leave too, or are given another parent, are not in the way
@@ -77,8 +77,8 @@ class Stage:
             if self.loaded.issuperset(key.columns):
                 refers += f" AND NOT EXISTS (SELECT 1 FROM {self.table} o WHERE {same_place(self.places, 't', 'o')})"
         source = (
-            f"FROM {self.leaving} s {self.database.join} {self.target} x ON {same_place(self.places, 'x')} "
-            f"{self.database.join} {self.database.in_sql(child.name)} t ON {refers} ORDER BY s.{quoted(POSITION)}"
+            f"FROM {self.leaving} s {join} {self.target} x ON {same_place(self.places, 'x')} "
+            f"{join} {self.database.in_sql(child.name)} t ON {refers} ORDER BY s.{quoted(POSITION)}"
         )
         names = child.primary_key or key.columns
         position = TargetColumn(POSITION, NUMBER.type)
@@ -151,7 +151,7 @@ class Stage:
                 continue  # no row brings a value for it
             wanted = f"what the target checks: {check.expression}"
             positions = np.sort(self._broken(check, *self._ends))
-            always = self.database.rechecks and check.domain is None
+            always = self.database.traits.rechecks and check.domain is None
             if len(positions):
                 found.append(Violation(Reason.CHECK_FAILED, wanted, check.columns, positions, always))
         return found

@@ -9,17 +9,14 @@ from typing import Self
 import numpy as np
 import pyarrow as pa
 
-from tidymerge.address import is_server, parse
 from tidymerge.core.infer.told import declared
 from tidymerge.core.match.match import fold_text
 from tidymerge.core.tidy.cells import as_array
 from tidymerge.databases.contract.database import LEAVING, POSITION, Database, Read, Staged, quoted
 from tidymerge.databases.contract.reading import numbers
 from tidymerge.errors import TargetChanged
-from tidymerge.model import Existing, Indices, NewColumn, Pairing, ReadOptions, TableShape, TargetColumn
+from tidymerge.model import Existing, Indices, NewColumn, Pairing, TableShape, TargetColumn
 from tidymerge.model.changes import ChangeSet, Refusal, Removals, Violation, Written
-from tidymerge.ports.source import Source
-from tidymerge.sources.server import ServerSource
 from tidymerge.targets.sql.detours import circles, hindrances, in_circle
 from tidymerge.targets.sql.runs import between
 from tidymerge.targets.sql.stage import Stage
@@ -56,6 +53,16 @@ class SqlTarget:
     ) -> None:
         self._database.close()
 
+    @property
+    def server(self) -> str | None:
+        """The URL of the server's database, if there is a server."""
+        return self._server
+
+    @property
+    def database(self) -> Database:
+        """The connection, in whose transaction other tables of the server can be read."""
+        return self._database
+
     @cached_property
     def _name(self) -> str:
         return self._database.find_table(self._wanted)
@@ -69,7 +76,7 @@ class SqlTarget:
     def _table(self) -> str:
         return self._database.in_sql(self._name)
 
-    def parts(self) -> tuple[tuple[str, int, int], ...]:
+    def tables(self) -> tuple[tuple[str, int, int], ...]:
         """The tables of the database: name, rows and columns of each."""
         return self._database.tables()
 
@@ -114,19 +121,7 @@ class SqlTarget:
 
     def worth_reading(self, incoming: int) -> bool:
         """Whether so many incoming rows make it worth reading the whole table, rather than looking keys up."""
-        return incoming >= self.about_how_many * self._database.look_up_share
-
-    def source(self, text: str, options: ReadOptions) -> Source | None:
-        """The rows at an address of the same server database, read in this transaction; None for all others.
-
-        A query has a transaction of its own, which only reads.
-        """
-        if self._server is None or not is_server(text) or options.query is not None:
-            return None
-        address = parse(text)
-        if address.server != self._server:
-            return None
-        return ServerSource(self._database, address)
+        return incoming >= self.about_how_many * self._database.traits.look_up_share
 
     def _placed_by(self, key: Sequence[TargetColumn]) -> tuple[TargetColumn, ...]:
         """What finds a record again. A record to update is the only one with its key, so the job's key does too."""
@@ -154,7 +149,7 @@ class SqlTarget:
         present = np.logical_and.reduce([as_array(distinct[name]).is_valid().to_numpy(False) for name in names])
         table = self._database.put_keys(columns, distinct.filter(pa.array(present)))
         same = " AND ".join(f"t.{quoted(name)} = k.k{index}" for index, name in enumerate(names))
-        return f"FROM {table} k {self._database.join} {self._table} t ON {same}"
+        return f"FROM {table} k {self._database.traits.join} {self._table} t ON {same}"
 
     def read(self, columns: Sequence[TargetColumn]) -> pa.Table:
         """The given columns of every record."""
@@ -214,7 +209,7 @@ class SqlTarget:
             first = int(np.r_[updates.positions, inserts.positions][0])
             refusals = self._database.fill_stage(Staged(pairing.columns, values, located, first))
         self._database.close_stage()
-        if self._write and self._database.locking:
+        if self._write and self._database.traits.locking:
             stays = ~np.isin(updates.positions, [refusal.position for refusal in refusals])
             self._lock(stage, stage.table, updates.positions[stays], existing, updates.records[stays], pairing)
         if len(changes.removals):
@@ -231,7 +226,7 @@ class SqlTarget:
         first = int(removals.positions[0])
         refusals = self._database.fill_stage(Staged(pairing.key_columns, keys, located, first), LEAVING)
         self._database.close_stage(LEAVING)
-        if self._write and self._database.locking:
+        if self._write and self._database.traits.locking:
             self._lock(stage, stage.leaving or "", removals.positions, existing, removals.records, pairing)
         return refusals
 
@@ -264,8 +259,8 @@ class SqlTarget:
         columns = [read[name] for name in existing.values.column_names]
         there = between(at[0], at[-1])
         source = (
-            f"FROM {table} s {self._database.join} {self._table} t ON {stage.same_place} "
-            f"WHERE {there} ORDER BY s.{quoted(POSITION)}{self._database.locking}"
+            f"FROM {table} s {self._database.traits.join} {self._table} t ON {stage.same_place} "
+            f"WHERE {there} ORDER BY s.{quoted(POSITION)}{self._database.traits.locking}"
         )
 
         def query(expressions: Sequence[str]) -> str:
@@ -285,7 +280,7 @@ class SqlTarget:
         if self._stage is None:
             return []
         found = self._stage.violations(pairing.key) + hindrances(self._stage, pairing.key)
-        return found + (in_circle(self._circles, self._stage) if self._database.row_by_row else [])
+        return found + (in_circle(self._circles, self._stage) if self._database.traits.row_by_row else [])
 
     def readable(self, texts: pa.Table) -> pa.Table:
         """Exact texts as they are: people can read them."""
@@ -319,14 +314,16 @@ class SqlTarget:
         removals = changes.removals
         if not len(removals):
             return 0
-        source = f"FROM {self._stage.leaving} s {self._database.join} {self._table} t ON {self._same_key(changes)}"
+        source = (
+            f"FROM {self._stage.leaving} s {self._database.traits.join} {self._table} t ON {self._same_key(changes)}"
+        )
         there = between(removals.positions[0], removals.positions[-1])
         return int(numbers(self._database.read, f"SELECT count(*) AS n {source} WHERE {there}")[0])
 
     @property
     def marks_text(self) -> bool:
         """Whether exact text starts with a letter that is not part of the value."""
-        return self._database.marks_text
+        return self._database.traits.marks_text
 
     def _same_key(self, changes: ChangeSet) -> str:
         return " AND ".join(f"t.{quoted(name)} = s.{quoted(name)}" for name in changes.key)
@@ -349,14 +346,10 @@ class SqlTarget:
     def _at(self, same: str, positions: Indices, columns: Sequence[TargetColumn], join: str | None) -> pa.Table:
         assert self._stage is not None  # noqa: S101
         source = (
-            f"FROM {self._stage.table} s {join or self._database.join} {self._table} t ON {same} "
+            f"FROM {self._stage.table} s {join or self._database.traits.join} {self._table} t ON {same} "
             f"WHERE {between(positions[0], positions[-1])} ORDER BY s.{quoted(POSITION)}"
         )
         return self._database.read(columns, lambda expressions: f"SELECT {', '.join(expressions)} {source}").values
-
-    def unseen(self) -> list[str]:
-        """Nothing: a table is named as a whole."""
-        return []
 
     def suspects(self) -> list[str]:
         """What may change the table's rows on its own."""

@@ -105,7 +105,7 @@ class Writer:
             return 0
         for key in own_keys(self.stage):
             # Tested row by row, a record that is its own parent stands in its own way.
-            circle = is_circle(removals.before, key, or_itself=self.stage.database.row_by_row)
+            circle = is_circle(removals.before, key, or_itself=self.stage.database.traits.row_by_row)
             name = emptied(self.stage, key)
             for low, high in stretches(removals.positions[circle]) if name else ():
                 self._narrowed(low, high, Statement(self._let_go, (name or "",)))
@@ -143,7 +143,7 @@ class Writer:
     def displaces(self, columns: Iterable[str]) -> bool:
         """Whether writing these columns changes where records are found."""
         written, shape = set(columns), self.stage.shape
-        by_row = self.stage.database.moves and not shape.primary_key
+        by_row = self.stage.database.traits.moves and not shape.primary_key
         return bool(written) and (by_row or bool(written & {*self.stage.places, *shape.primary_key}))
 
     def _move_aside(self, aside: Sequence[str], where: str) -> str:

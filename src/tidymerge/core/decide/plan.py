@@ -1,0 +1,40 @@
+"""What holds for every part of a load."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+from tidymerge.core.decide.columns import Surroundings
+from tidymerge.core.decide.conditions import Conditions
+from tidymerge.model import EqualTexts, Pairing, TableShape, TargetColumn
+from tidymerge.model.rules import Find, Rules
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """The columns and their rules, the conditions, the tables looked up in: plain data, which can be pickled."""
+
+    shape: TableShape
+    pairing: Pairing
+    rules: Rules
+    conditions: Conditions
+    around: Surroundings
+
+    @property
+    def columns_read(self) -> tuple[TargetColumn, ...]:
+        """The target columns whose stored values are needed."""
+        looked_at = self.conditions.existing_columns | {column.name for column in self.pairing.columns}
+        return tuple(column for column in self.shape.columns if column.name in looked_at)
+
+    @property
+    def of_keys(self) -> "Plan":
+        """The plan that reads the keys of rows and nothing else."""
+        pairs = tuple(pair for pair in self.pairing.pairs if pair.target.name in self.pairing.key)
+        conditions = replace(self.conditions, skip_when=None)
+        return replace(self, pairing=replace(self.pairing, pairs=pairs), conditions=conditions)
+
+    def telling(self, equal: Mapping[Find, EqualTexts]) -> "Plan":
+        """The plan with what the database said of the texts that are looked up."""
+        if not equal:
+            return self
+        tables = {find: replace(table, equal=equal.get(find)) for find, table in self.around.look_ups.items()}
+        return replace(self, around=replace(self.around, look_ups=tables))

@@ -1,0 +1,52 @@
+"""A checked expression, and how one is made of its text. The parser is imported only where there is an expression."""
+
+from dataclasses import dataclass
+
+import pyarrow as pa
+
+from tidymerge.core.expressions.types import Frame, Run, Scopes, Type
+
+
+@dataclass(frozen=True, slots=True)
+class Expression:
+    """A checked expression. `evaluate` works it out; rows that fail are noted in the frame.
+
+    It is pickled as its text, with what `compile_expression` was told of it: the functions in it can't be.
+    """
+
+    text: str
+    type: Type
+    run: Run
+    uses: frozenset[tuple[str, str]]
+    made_of: tuple[str, str, Scopes, bool]
+
+    def __reduce__(self) -> tuple[object, ...]:
+        return _compile, self.made_of
+
+    def evaluate(self, frame: Frame) -> pa.Array:
+        """One value a row, null where unknown."""
+        return self.run(frame)
+
+
+def compile_expression(text: str, where: str, scopes: Scopes, *, condition: bool = False) -> Expression:
+    """Parse and check an expression.
+
+    `where` names its place in the job for messages. `scopes` gives the columns that it may use: scope to
+    name to type; the first scope also answers to bare names. Raises BadExpression with a position and a hint.
+    """
+    from tidymerge.core.expressions.compiler import compiled
+
+    part, uses = compiled(text, where, scopes, condition)
+    made_of = (text, where, {scope: dict(columns) for scope, columns in scopes.items()}, condition)
+    return Expression(text, part.type, part.run, uses, made_of)
+
+
+def _compile(text: str, where: str, scopes: Scopes, condition: bool) -> Expression:
+    return compile_expression(text, where, scopes, condition=condition)
+
+
+def tells_time(text: str) -> bool:
+    """Whether an expression that is known to compile has the time of the run in it."""
+    from tidymerge.core.expressions.compiler import has_time
+
+    return has_time(text)

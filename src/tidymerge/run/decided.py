@@ -1,0 +1,76 @@
+"""What is known once every row has its outcome and nothing is written yet."""
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+from tidymerge.core.account import account
+from tidymerge.core.decide.change_set import reject
+from tidymerge.model import Flaw, Incoming, NewColumn, Pairing, Sample, TableShape
+from tidymerge.model.changes import ChangeSet, Tally
+from tidymerge.model.receipt import Conflict, MappedColumn
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """Some of the incoming rows, with what was decided about them. `rows` gives them, or reads them again."""
+
+    rows: Callable[[], Incoming]
+    changes: ChangeSet
+    read: int
+
+    def without(self, flaws: Sequence[Flaw]) -> "Part":
+        """The part with the rows that have these flaws rejected."""
+        return replace(self, changes=reject(self.changes, flaws))
+
+
+def as_they_are(changes: ChangeSet) -> ChangeSet:
+    """The changes, whose values are fit to be read."""
+    return changes
+
+
+def _no_conflicts(_: Sequence[Part]) -> Iterable[Conflict]:
+    """A load has none."""
+    return ()
+
+
+@dataclass(frozen=True, slots=True)
+class Decided:
+    """All parts, and what is worth saying about them.
+
+    `shown` makes the values of changes fit to be read; `conflicts` gives the records of an undo's parts that can't be
+    put back; `limits` are those that the job goes over; `added` columns are in the shape already, `dropped` ones still;
+    `latest` has the greatest incoming value of each column of dates.
+    """
+
+    target: str
+    sample: Sample
+    shape: TableShape
+    pairing: Pairing
+    rows_before: int
+    parts: tuple[Part, ...]
+    tally: Tally
+    fingerprint: str
+    warnings: tuple[str, ...]
+    notes: tuple[str, ...]
+    view: tuple[MappedColumn, ...]
+    shown: Callable[[ChangeSet], ChangeSet] = as_they_are
+    conflicts: Callable[[Sequence[Part]], Iterable[Conflict]] = _no_conflicts
+    limits: tuple[str, ...] = ()
+    added: tuple[NewColumn, ...] = ()
+    dropped: tuple[NewColumn, ...] = ()
+    latest: Mapping[str, str] = field(default_factory=dict)
+
+    def noting(self, *notes: str, last: bool = False) -> "Decided":
+        """The same with further notes, which come first or `last`."""
+        return replace(self, notes=(*self.notes, *notes) if last else (*notes, *self.notes))
+
+    def with_parts(self, parts: Sequence[Part], *notes: str) -> "Decided":
+        """The same with other outcomes of some rows."""
+        changes = [part.changes for part in parts]
+        return replace(
+            self,
+            parts=tuple(parts),
+            tally=account.tally(changes),
+            fingerprint=account.fingerprint(changes),
+            notes=(*self.notes, *notes),
+        )

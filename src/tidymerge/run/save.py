@@ -1,0 +1,68 @@
+"""Files beside a run: the rejected rows, the sender's copy, what an undo can't put back."""
+
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+from tidymerge.errors import ServerAway
+from tidymerge.job.model import Job
+from tidymerge.model.run import Run
+from tidymerge.on_disk import Placed
+from tidymerge.run.decided import Decided
+from tidymerge.run.outputs import Outputs
+from tidymerge.run.report import Clock, save_conflicts, save_marked, save_rejects
+
+
+@dataclass(frozen=True, slots=True)
+class Saved:
+    """Files written beside a run: that of the rows that were not loaded, all of them, and what is worth noting."""
+
+    rejects: Path | None = None
+    files: tuple[Placed, ...] = ()
+    notes: tuple[str, ...] = ()
+
+    def keep(self) -> None:
+        """Let them stay, whatever was in their places before."""
+        for file in self.files:
+            with suppress(OSError):  # the run is done: a file that is left over is no reason to fail
+                file.keep()
+
+    @contextmanager
+    def with_the_run(self) -> Iterator[None]:
+        """Keep the files if what happens inside is done, take them back if not."""
+        try:
+            yield
+        except ServerAway:
+            self.keep()  # the commit may have lasted: then its rejects are wanted
+            raise
+        except BaseException:
+            for file in self.files:
+                file.back()
+            raise
+        self.keep()
+
+
+def save_of_load(decided: Decided, job: Job, clock: Clock, outputs: Outputs) -> Saved:
+    """Write the rejects, if there are any or they were asked for, and the sender's copy."""
+    files, notes, rejects = [], [], None
+    if outputs.rejects is not None or (decided.tally.rejected and outputs.save_rejects and job.save_rejects):
+        files.append(save_rejects(decided, outputs.rejects, job.incoming[0]))
+        rejects = files[-1].path
+    try:
+        if outputs.marked is not None:
+            file, note = save_marked(decided, outputs.marked, clock, preview=False)
+            files.append(file)
+            notes += [note] if note else []
+    except BaseException:
+        for file in files:
+            file.back()
+        raise
+    return Saved(rejects, tuple(files), tuple(notes))
+
+
+def save_of_undo(decided: Decided, undone: Run, outputs: Outputs) -> Saved:
+    """Write what can't be put back, if that was asked for."""
+    if outputs.conflicts is None:
+        return Saved()
+    return Saved(outputs.conflicts, (save_conflicts(decided, undone.key, outputs.conflicts),))
