@@ -12,6 +12,7 @@ from strategies import PROPERTY
 from tidymerge.core.tidy.convert import cast_cells
 from tidymerge.core.tidy.patterns import check_pattern, first_found
 from tidymerge.core.tidy.shaping import shape_column
+from tidymerge.core.tidy.steps import Cut, DateFormats, LetterCase, Match, NumberMarks, Pad, Replace, ValueMap
 from tidymerge.errors import BadExpression
 from tidymerge.model import ColumnType, Incoming, IncomingColumn, Kind
 from tidymerge.model.rules import ColumnRule
@@ -29,7 +30,7 @@ def shaped(rule, cells, kind=Kind.DECIMAL, mark=None):
 @given(st.lists(st.decimals(min_value=-(10**9), max_value=10**9, places=2), min_size=1, max_size=8), st.booleans())
 def test_a_number_written_with_points_and_a_comma_comes_back(numbers, euros):
     texts = [f"{number:,.2f}".translate(str.maketrans(",.", ".,")) + (" €" if euros else "") for number in numbers]
-    rule = ColumnRule(sources=("X",), decimal_mark=",", grouping=".", currency="€")
+    rule = ColumnRule(sources=("X",), steps=(NumberMarks(",", ".", currency="€"),))
     cast = cast_cells(shaped(rule, texts).parts, KG, len(texts))
     assert cast.values.to_pylist() == numbers
 
@@ -37,27 +38,29 @@ def test_a_number_written_with_points_and_a_comma_comes_back(numbers, euros):
 @PROPERTY
 @given(st.decimals(min_value=-1000, max_value=1000, places=1))
 def test_percent_moves_the_point_two_places(number):
-    rule = ColumnRule(sources=("X",), percent=True)
+    rule = ColumnRule(sources=("X",), steps=(NumberMarks(percent=True),))
     cast = cast_cells(shaped(rule, [f"{number} %", f"{number}"]).parts, KG, 2)
     assert cast.values.to_pylist() == [number / 100, number]
 
 
 @pytest.mark.parametrize("text", ["1.5", "1.2345,5", "12.34", "1,5,5", "1.234.5", "--5", "5-", "€"])
 def test_what_could_be_another_number_is_not_read(text):
-    rule = ColumnRule(sources=("X",), decimal_mark=",", grouping=".", currency="€")
+    rule = ColumnRule(sources=("X",), steps=(NumberMarks(",", ".", currency="€"),))
     assert cast_cells(shaped(rule, [text]).parts, KG, 1).values.to_pylist() == [None]
 
 
 @PROPERTY
 @given(st.dates(min_value=date(1900, 1, 1)), st.sampled_from(["%d/%m/%Y", "%m-%d-%Y", "%d %B %Y", "%Y%m%d"]))
 def test_dates_in_a_format_come_back(day, form):
-    found = shaped(ColumnRule(sources=("X",), date_formats=("%H:%M", form)), [day.strftime(form), ""], Kind.DATE)
+    found = shaped(
+        ColumnRule(sources=("X",), steps=(DateFormats(("%H:%M", form)),)), [day.strftime(form), ""], Kind.DATE
+    )
     assert found.parts[0].to_pylist() == [day, None]
     assert not found.flaws
 
 
 def test_a_format_reads_what_the_column_keeps():
-    rule = ColumnRule(sources=("X",), date_formats=("%d.%m.%Y %H:%M",))
+    rule = ColumnRule(sources=("X",), steps=(DateFormats(("%d.%m.%Y %H:%M",)),))
     assert shaped(rule, ["04.05.2026 09:30"], Kind.TIMESTAMP).parts[0].to_pylist() == [datetime(2026, 5, 4, 9, 30)]
     flaws = shaped(rule, ["04.05.2026"], Kind.TIMESTAMP).flaws
     assert (flaws[0].values.to_pylist(), "%d.%m.%Y %H:%M" in flaws[0].expected) == (["04.05.2026"], True)
@@ -70,10 +73,10 @@ def test_a_clearing_mark_is_no_value_and_is_remembered():
 
 
 def test_steps_apply_in_the_order_of_the_reference():
-    rule = ColumnRule(
-        sources=("X",), split="/", part=2, pattern=r"(\d+)", replace=(("0", "o"),), case="upper", pad_to=4, pad_with="*",
-        values={"*1O2": "found"},
+    steps = (
+        Cut("/", 2), Match(r"(\d+)"), Replace((("0", "o"),)), LetterCase("upper"), Pad(4, "*"), ValueMap({"*1O2": "found"}),
     )  # fmt: skip
+    rule = ColumnRule(sources=("X",), steps=steps)
     found = shaped(rule, ["a/no 102 b", "a/7", "x"], Kind.TEXT)
     assert found.parts[0].to_pylist() == ["found", None, None]
     assert [(flaw.reason, flaw.values.to_pylist()) for flaw in found.flaws] == [
@@ -97,8 +100,8 @@ def test_what_a_pattern_finds_is_what_re2_finds(pattern, text, found):
 def test_no_pattern_takes_longer_than_its_text():
     """It would not end in the lifetime of the tests with an engine that tries all ways back."""
     texts = pa.array([f"{'a' * 60}! {at}" for at in range(2000)])
-    rule = ColumnRule(sources=("X",), pattern=r"^(a+)+$", replace=((r"^(a|a)*$", "b"),))
-    assert first_found(texts, rule.pattern).null_count == 2000
+    rule = ColumnRule(sources=("X",), steps=(Match(r"^(a+)+$"), Replace(((r"^(a|a)*$", "b"),))))
+    assert first_found(texts, r"^(a+)+$").null_count == 2000
     assert shaped(rule, texts.to_pylist(), Kind.TEXT).parts[0].null_count == 2000
 
 

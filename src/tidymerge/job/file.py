@@ -1,14 +1,27 @@
 """The job file: TOML, checked strictly. The models below are its definition, and its JSON Schema comes from them."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+from tidymerge.core.tidy.steps import (
+    KEEP_VALUE,
+    Cut,
+    DateFormats,
+    LetterCase,
+    Match,
+    NumberMarks,
+    Pad,
+    Replace,
+    Step,
+    TruthWords,
+    ValueMap,
+)
 from tidymerge.core.warn.limits import parse_most
 from tidymerge.job.model import Job
 from tidymerge.model import ReadOptions
-from tidymerge.model.rules import KEEP_VALUE, Action, Blanks, ColumnRule, Find, Instruction, Limits, Rules
+from tidymerge.model.rules import Action, Blanks, ColumnRule, Find, Instruction, Limits, Rules
 
 Word = Annotated[str, Field(min_length=1)]
 Sign = Annotated[str, Field(min_length=1, max_length=1)]
@@ -275,33 +288,13 @@ def _rule(part: str | ColumnPart, columns: Iterable[str | ColumnPart]) -> Column
     if isinstance(part, str):
         return ColumnRule(sources=(part,))
     find = part.find
-    otherwise: dict[Any, str | None] = {"reject": None, "keep": KEEP_VALUE}
     return ColumnRule(
         sources=_listed(part.from_ or []),
         join=part.join,
         constant=_text(part.value),
         compute=part.compute,
         stamp=part.stamp,
-        split=part.split,
-        part=part.part,
-        pieces=_pieces(part, columns),
-        rest=part.rest,
-        missing_is_null=part.missing == "null",
-        pattern=part.pattern,
-        replace=tuple((step.pattern, step.with_) for step in part.replace),
-        case=part.case,
-        pad_to=part.pad_to,
-        pad_with=part.pad_with,
-        values={text: _text(value) or "" for text, value in part.values.items()},
-        fold_case=part.fold_case,
-        otherwise=otherwise.get(part.otherwise, _text(part.otherwise)),
-        decimal_mark=part.decimal_mark,
-        grouping=part.grouping,
-        percent=part.percent,
-        currency=part.currency,
-        date_formats=_listed(part.date_format),
-        true_words=tuple(part.true_words),
-        false_words=tuple(part.false_words),
+        steps=tuple(_steps(part, columns)),
         find=None
         if find is None
         else Find(find.in_, find.where, find.take, missing_is_null=find.missing == "null", fold_case=find.fold_case),
@@ -311,6 +304,31 @@ def _rule(part: str | ColumnPart, columns: Iterable[str | ColumnPart]) -> Column
         update_when=part.update_when,
         only_on=None if part.only_on is None else Action(part.only_on),
     )
+
+
+def _steps(part: ColumnPart, columns: Iterable[str | ColumnPart]) -> Iterator[Step]:
+    """The steps that a column's table asks for, in the order in which they apply."""
+    missing_is_null = part.missing == "null"
+    if part.split:
+        yield Cut(part.split, part.part, _pieces(part, columns), part.rest, missing_is_null)
+    if part.pattern:
+        yield Match(part.pattern, missing_is_null)
+    if part.replace:
+        yield Replace(tuple((step.pattern, step.with_) for step in part.replace))
+    if part.case:
+        yield LetterCase(part.case)
+    if part.pad_to:
+        yield Pad(part.pad_to, part.pad_with)
+    if part.values:
+        kept: dict[Any, str | None] = {"reject": None, "keep": KEEP_VALUE}
+        values = {text: _text(value) or "" for text, value in part.values.items()}
+        yield ValueMap(values, kept.get(part.otherwise, _text(part.otherwise)), part.fold_case)
+    if part.decimal_mark or part.grouping or part.percent or part.currency:
+        yield NumberMarks(part.decimal_mark, part.grouping, part.percent, part.currency)
+    if part.true_words or part.false_words:
+        yield TruthWords(tuple(part.true_words), tuple(part.false_words))
+    if part.date_format:
+        yield DateFormats(_listed(part.date_format))
 
 
 def _rules(file: JobFile) -> Rules:

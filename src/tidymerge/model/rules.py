@@ -1,8 +1,9 @@
 """What a job says about columns and rows, as the core reads it: plain records without their file's form."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from enum import StrEnum
+from typing import Protocol
 
 
 class Blanks(StrEnum):
@@ -35,15 +36,22 @@ class Find:
     fold_case: bool = False
 
 
+class Step(Protocol):
+    """One thing that is done to the cells of a column before they are cast. `core.tidy.steps` has them all."""
+
+    def words(self) -> str:
+        """What it does, as a person would say it."""
+
+    def check(self, where: str) -> None:
+        """Raise BadExpression if it can't be done; `where` names its column in the job."""
+
+
 @dataclass(frozen=True, slots=True)
 class ColumnRule:
-    """How one target column gets its value. Steps apply in the order in which they stand here.
+    """How one target column gets its value.
 
-    `sources` are joined by `join`; `split` and `part` (from 1, or from the end if negative) or `pattern` (its first
-    group) take a piece, where there must be `pieces` of them: `rest` says what becomes of more ("join": the last one
-    has them all, "drop"), and with `missing_is_null` a text without the piece gives nothing;
-    `replace` are (pattern, replacement) pairs (RE2); `values` maps texts, `otherwise` is what becomes of others
-    (None: a reject; KEEP_VALUE: they stay). `update_when` is "greater", "empty" or an expression.
+    `sources` are joined by `join`; or it is a `constant`, what `compute` gives, or a `stamp`. The `steps` are applied
+    to that in their order, and what `find` says comes last. `update_when` is "greater", "empty" or an expression.
     """
 
     sources: tuple[str, ...] = ()
@@ -51,26 +59,7 @@ class ColumnRule:
     constant: str | None = None
     compute: str | None = None
     stamp: str | None = None
-    split: str | None = None
-    part: int = 1
-    pieces: int | None = None
-    rest: str | None = None
-    missing_is_null: bool = False
-    pattern: str | None = None
-    replace: tuple[tuple[str, str], ...] = ()
-    case: str | None = None
-    pad_to: int | None = None
-    pad_with: str = "0"
-    values: Mapping[str, str] = field(default_factory=dict)
-    fold_case: bool = False
-    otherwise: str | None = None
-    decimal_mark: str | None = None
-    grouping: str | None = None
-    percent: bool = False
-    currency: str | None = None
-    date_formats: tuple[str, ...] = ()
-    true_words: tuple[str, ...] = ()
-    false_words: tuple[str, ...] = ()
+    steps: tuple[Step, ...] = ()
     find: Find | None = None
     default: str | None = None
     blanks: Blanks | None = None
@@ -93,9 +82,6 @@ class ColumnRule:
         """Whether the cells of one incoming column are taken as they are, whatever then decides what is written."""
         rest = replace(self, default=None, blanks=None, clear_mark=None, update_when=None, only_on=None)
         return rest == ColumnRule(sources=self.sources[:1])
-
-
-KEEP_VALUE = "\0keep"  # what `otherwise` holds for "keep": no text of a file can be this one
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,7 +13,6 @@ from tidymerge.core.naming.mapping import fold, incoming_name, target_name
 from tidymerge.core.tidy import digits
 from tidymerge.core.tidy.cells import as_array, mask_of
 from tidymerge.core.tidy.convert import as_text, tidy_parts
-from tidymerge.core.tidy.patterns import check_pattern
 from tidymerge.errors import BadExpression
 from tidymerge.model import Existing, Incoming, IncomingColumn, Indices, Mask, Pairing, TableShape
 from tidymerge.model.rules import Rules
@@ -58,10 +57,8 @@ def compile_conditions(
     columns, computes = {}, {}
     for pair in pairing.pairs:
         name, rule = pair.target.name, pair.rule
-        if rule.pattern:
-            check_pattern(rule.pattern, f"columns.{name}.pattern")
-        for pattern, replacement in rule.replace:
-            check_pattern(pattern, f"columns.{name}.replace", replacement)
+        for step in rule.steps:
+            step.check(f"columns.{name}")
         if rule.update_when:
             new, old = f'incoming."{_doubled(name)}"', f'existing."{_doubled(name)}"'
             empty = f"nullif(trim({old}), '') is null" if type_of(pair.target.type) is Type.TEXT else f"{old} is null"

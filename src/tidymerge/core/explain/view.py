@@ -8,7 +8,7 @@ from tidymerge.core.tidy.cells import as_array, shown, valid
 from tidymerge.core.tidy.convert import as_text
 from tidymerge.model import Incoming, IncomingColumn, Mask, Pair, Pairing
 from tidymerge.model.receipt import MappedColumn
-from tidymerge.model.rules import KEEP_VALUE, ColumnRule, Find
+from tidymerge.model.rules import ColumnRule, Find
 
 _SAMPLES = 3
 _LOOKED_AT = 200  # rows from the top in which different values are looked for
@@ -29,20 +29,7 @@ def in_words(rule: ColumnRule) -> str:
         (rule.constant is not None, "the same in every row"),
         (rule.compute, "computed"),
         (rule.stamp, "stamped when a record is written"),
-        (rule.split, f"{_piece(rule.part)} of the text cut at {rule.split!r}"),
-        (rule.pattern, f"what {rule.pattern!r} finds"),
-        (rule.rest, f"more pieces: {rule.rest}"),
-        (rule.missing_is_null, "nothing where it is missing"),
-        (rule.replace, "with replacements"),
-        (rule.case, f"in {rule.case} case"),
-        (rule.pad_to, f"padded to {rule.pad_to} with {rule.pad_with!r}"),
-        (rule.values, f"{len(rule.values)} values mapped, others {_others(rule)}"),
-        (rule.decimal_mark, f"decimal mark {rule.decimal_mark!r}"),
-        (rule.grouping, f"digits grouped by {rule.grouping!r}"),
-        (rule.percent, "percent as a fraction"),
-        (rule.currency, f"without {rule.currency}"),
-        (rule.date_formats, f"read as {' or '.join(rule.date_formats)}"),
-        (rule.true_words or rule.false_words, "words for true and false"),
+        *((True, step.words()) for step in rule.steps),
         (rule.find, rule.find and _found(rule.find)),
         (rule.default is not None, f"{rule.default!r} in new records if blank"),
         (rule.blanks, f"blanks: {rule.blanks}"),
@@ -55,18 +42,6 @@ def in_words(rule: ColumnRule) -> str:
 
 def _found(find: Find) -> str:
     return f"found in {find.table} by {find.where}{', whatever the case' if find.fold_case else ''}"
-
-
-def _piece(part: int) -> str:
-    if part > 0:
-        return f"piece {part}"
-    return "the last piece" if part == -1 else f"piece {-part} from the end"
-
-
-def _others(rule: ColumnRule) -> str:
-    if rule.otherwise is None:
-        return "rejected"
-    return "kept" if rule.otherwise == KEEP_VALUE else f"become {rule.otherwise!r}"
 
 
 def _samples(

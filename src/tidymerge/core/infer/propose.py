@@ -13,7 +13,7 @@ from tidymerge.core.infer.totals import named_totals, word_of
 from tidymerge.core.naming.mapping import fold
 from tidymerge.core.tidy.cells import as_array, by_distinct
 from tidymerge.core.tidy.convert import as_text, cast_cells, tidy_parts
-from tidymerge.core.tidy.shaping import read_date
+from tidymerge.core.tidy.steps import read_date
 from tidymerge.core.tidy.tidying import tidy
 from tidymerge.model import ColumnType, Fold, ForeignKey, Incoming, IncomingColumn, Kind, TableShape, TargetColumn
 
