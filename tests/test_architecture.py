@@ -102,6 +102,14 @@ def test_only_the_command_line_prints():
             assert not [call for call in calls if getattr(call.func, "id", "") == "print"], path
 
 
+def test_only_the_command_line_knows_its_options():
+    for path in SOURCE.rglob("*.py"):
+        if "cli" not in path.relative_to(SOURCE).parts[:1] and "demo" not in path.parts:
+            texts = (n.value for n in ast.walk(ast.parse(path.read_text("utf-8"))) if isinstance(n, ast.Constant))
+            said = [text for text in texts if isinstance(text, str) and re.search(r"(?<![\w-])--[a-z]{2,}", text)]
+            assert not said, f"{path}: {said}"
+
+
 def test_the_public_names():
     assert sorted(tidymerge.__all__) == [
         "Job", "Limits", "Most", "ProofFailed", "Receipt", "SourceError", "Stopped", "TargetError", "TidyMergeError",

@@ -106,7 +106,7 @@ def test_runs_are_filtered_and_a_records_story_is_told(run, hives, folder, incom
     assert "next.csv" in words
     assert "No run in the log changed" in run("runs", "--record", "Z", "--record", "1").out
     half = run("runs", "--record", "L01")
-    assert (half.status, "apiary_code + hive_no: give --record once for each" in half.err) == (2, True), half.err
+    assert (half.status, "Type --record VALUE --record VALUE." in half.err) == (2, True), half.err
 
 
 def test_old_runs_go_and_unsettled_ones_stay(run, hives, folder, incoming, home, monkeypatch):

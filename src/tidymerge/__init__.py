@@ -10,7 +10,7 @@ All return a `Receipt` and print nothing; all raise a `TidyMergeError` when they
 
 from collections.abc import Mapping, Sequence
 from os import PathLike, fspath
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from tidymerge.errors import ProofFailed, SourceError, Stopped, TargetError, TidyMergeError, UsageError
 
@@ -40,7 +40,7 @@ __version__ = "0.1.0"
 
 
 def __getattr__(name: str) -> object:
-    """Import the records when they are asked for: importing the package must stay quick for `--help`."""
+    """Import the records when they are asked for: importing the package must stay quick."""
     if name == "Job":
         from tidymerge.job.model import Job
 
@@ -82,7 +82,8 @@ def preview(
     """
     from tidymerge.run import flow
 
-    asked = _job(job, incoming, into, key, columns, only, add, header_row, (delimiter, quote, encoding))
+    read = (delimiter, quote, encoding)
+    asked = _job(job, incoming, into, key, columns, only, add, header_row, read)
     return flow.preview(asked, outputs=_outputs(rejects))
 
 
@@ -118,17 +119,11 @@ def load(
     receipt instead, which is then not `verified`. Where others change the same records meanwhile, it starts again for
     `wait` seconds (else as the settings say).
     """
-    from dataclasses import replace
-
     from tidymerge.run import flow
 
-    asked = _job(job, incoming, into, key, columns, only, add, header_row, (delimiter, quote, encoding))
-    asked = replace(
-        asked,
-        strict=strict or asked.strict,
-        trust_triggers=trust_triggers or asked.trust_triggers,
-        limits=limits or asked.limits,
-    )
+    read = (delimiter, quote, encoding)
+    over: dict[str, Any] = {"limits": limits or {}, "strict": strict, "trust_triggers": trust_triggers}
+    asked = _job(job, incoming, into, key, columns, only, add, header_row, read, **over)
     return flow.load(
         asked, accept_warnings=accept_warnings, expect=expect, outputs=_outputs(rejects), wait_seconds=wait
     )
@@ -182,35 +177,28 @@ def _job(
     add: bool | Sequence[str],
     header_row: int | None,
     read: tuple[str | None, str | None, str | None],
+    **more: Any,
 ) -> "Job":
     """The job asked for: that of the file or object, with what is given besides over it."""
-    from dataclasses import asdict, replace
     from pathlib import Path
 
     from tidymerge.errors import BadOption
     from tidymerge.job.model import Job
+    from tidymerge.job.over import Given, job_with
     from tidymerge.model import ReadOptions
 
-    if isinstance(job, Job):
-        base = job
-    elif job is not None:
-        from tidymerge.job.reading import read_job
-
-        base = read_job(Path(job))
-    else:
-        base = Job((), "")
-    given = {name: value for name, value in asdict(ReadOptions(*read)).items() if value is not None}
-    asked = replace(
-        base,
-        incoming=base.incoming if incoming is None else (fspath(incoming),),
-        target=base.target if into is None else fspath(into),
-        key=((key,) if isinstance(key, str) else tuple(key)) or base.key,
-        renames=dict(columns or {}) or base.renames,
-        only=tuple(only) or base.only,
-        header_row=header_row if header_row is not None else base.header_row,
-        read=replace(base.read, **given),
-        add=(add if isinstance(add, bool) else tuple(add)) or base.add,
+    over = Given(
+        incoming=None if incoming is None else fspath(incoming),
+        target=None if into is None else fspath(into),
+        key=(key,) if isinstance(key, str) else key,
+        renames=columns or {},
+        only=only,
+        add=add,
+        header_row=header_row,
+        read=ReadOptions(*read),
+        **more,
     )
+    asked = job_with(job if isinstance(job, Job) or job is None else Path(job), over)
     if not asked.incoming or not asked.target:
         raise BadOption("Say which rows to load (incoming) and which table to load into (into), or give a job.")
     return asked

@@ -123,7 +123,8 @@ def _parse_server(text: str) -> Address:
     if beyond:
         raise BadAddress(
             f"The address takes the environment variable {beyond[0]} for more than a user name or a password, which "
-            f"would send it to wherever the address leads. If that is meant, allow it: --allow-variable {beyond[0]}."
+            "would send it to wherever the address leads. If that is meant, allow it.",
+            give=((("allow_variable", beyond[0]),),),
         )
     if missing:
         raise BadAddress(f"The address names the environment variable {missing[0]}, which is not set.")

@@ -58,9 +58,13 @@ class TidyMergeError(Exception):
 
     What it says is there for programs too: each class declares its facts as attributes, None or empty where they are
     not known. All errors can be pickled, so that they find their way out of another process.
+
+    `give` are ways past it, each a few settings by name (as in Python and in a job) with their values; the command
+    line says what to type for them.
     """
 
     exit_status: ClassVar[int] = 1
+    give: tuple[tuple[tuple[str, str], ...], ...] = ()
 
     def __init__(self, message: str = "", **facts: object) -> None:
         super().__init__(message)
@@ -264,7 +268,7 @@ class WriteRefused(TargetError):
 
 
 class ProofFailed(TidyMergeError):
-    """The run did not add up; it was rolled back. See the design's first promise."""
+    """The run did not add up; it was rolled back."""
 
     row: int | None = None
     column: str | None = None

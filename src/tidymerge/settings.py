@@ -92,5 +92,5 @@ def debug() -> None:
 
 
 def is_debugging() -> bool:
-    """Whether an error shows where in the program it arose (`--debug`)."""
+    """Whether an error shows where in the program it arose."""
     return bool(os.environ.get("TIDYMERGE_DEBUG"))

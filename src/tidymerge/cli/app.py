@@ -13,6 +13,7 @@ from tidymerge import settings
 from tidymerge.cli.commands import demo, draft, load, look, preview, receipt, runs, schema, undo
 from tidymerge.cli.screen.closing import committed
 from tidymerge.cli.screen.streams import Streams
+from tidymerge.cli.screen.typed import hint
 from tidymerge.errors import Interrupted, TidyMergeError
 
 AllowVariable = Annotated[
@@ -63,7 +64,7 @@ def common(
 
 
 def main() -> NoReturn:
-    """Run the program. Exit statuses are in section 4 of the design.
+    """Run the program. Its exit statuses are in docs/meaning.md.
 
     The process ends without the libraries' own tidying up: all files are closed and all is written by then, and
     Arrow's threads now and then abort in it (seen once in a hundred runs on a busy machine), which would end a
@@ -88,7 +89,7 @@ def _run() -> int:
     except SystemExit as ended:  # how Typer ends every command
         return ended.code if isinstance(ended.code, int) else int(ended.code is not None)
     except TidyMergeError as error:
-        _say(f"{error} (docs/errors.md#{error.code})")
+        _say(f"{error}{hint(error)} (docs/errors.md#{error.code})")
         return error.exit_status
     except MemoryError:
         _say("Not enough memory; nothing was written. Load the rows in smaller files.")

@@ -149,6 +149,7 @@ class Receipt:
     verified: bool | None = None
     run: str | None = None
     limits: tuple[str, ...] = ()
+    go_ahead: Mapping[str, int] = field(default_factory=dict)
     undoes: str | None = None
     conflicts: tuple[Conflict, ...] = ()
 

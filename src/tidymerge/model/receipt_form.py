@@ -151,6 +151,7 @@ class ReceiptForm(TypedDict):
     warnings: tuple[str, ...]
     notes: tuple[str, ...]
     limits: NotRequired[tuple[str, ...]]
+    go_ahead: NotRequired[Mapping[str, int]]
     undoes: NotRequired[str | None]
     conflicts: NotRequired[tuple[ConflictForm, ...]]
     started: str
@@ -182,6 +183,7 @@ def receipt_to_dict(receipt: Receipt) -> ReceiptForm:
         "warnings": receipt.warnings,
         "notes": receipt.notes,
         "limits": receipt.limits,
+        "go_ahead": receipt.go_ahead,
         "undoes": receipt.undoes,
         "conflicts": tuple(_conflict(conflict) for conflict in receipt.conflicts),
         "started": receipt.started.astimezone(UTC).isoformat(timespec="seconds").replace("+00:00", "Z"),
@@ -282,6 +284,7 @@ def receipt_from_dict(form: ReceiptForm) -> Receipt:
         verified=form["verified"],
         run=form["run"],
         limits=form.get("limits", ()),
+        go_ahead=form.get("go_ahead", {}),
         undoes=form.get("undoes"),
         conflicts=tuple(_conflict_of(conflict) for conflict in form.get("conflicts", ())),
     )

@@ -1,4 +1,4 @@
-"""What `--json` prints in place of a receipt (docs/receipt.md): errors."""
+"""Errors as JSON, in place of a receipt (docs/receipt.md)."""
 
 from typing import Any
 
@@ -7,7 +7,7 @@ from tidymerge.model.receipt_form import FORMAT
 
 
 def failure_to_dict(error: TidyMergeError) -> dict[str, Any]:
-    """What `--json` prints when a run ends before there is a receipt."""
+    """What stands for a run that ended before there was a receipt."""
     return {"format": FORMAT, "run": None, "state": "failed", "error": error_to_dict(error)}
 
 

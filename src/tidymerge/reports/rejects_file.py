@@ -57,5 +57,6 @@ def save(table: pa.Table, path: Path, *, fresh: bool = False) -> Placed:
     except OSError as error:
         raise BadOption(
             f"The rejected rows can't be written to {path}: {error.strerror or error}. Nothing was loaded. Name "
-            "another file with --rejects, or write none with --no-rejects."
+            "another file for them, or write none.",
+            give=((("rejects", "FILE"),), (("no_rejects", ""),)),
         ) from None

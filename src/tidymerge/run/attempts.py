@@ -42,7 +42,8 @@ class Attempt:
         if spent + pause > self._longest:
             raise TargetChanged(
                 f"{error} Tried {counted(self._number, 'time')} in {spent:.0f} seconds; nothing was written. Run it "
-                "again when it is quieter there, or wait longer (--wait).",
+                "again when it is quieter there, or wait longer.",
+                give=((("wait", "SECONDS"),),),
                 **error.facts,
             ) from error
         self._recording.restart()

@@ -22,17 +22,20 @@ def check_load(
     if decided.limits:
         rejects = _rejects_of_a_stopped(decided, job, outputs)
         raise Stopped(
-            f"Stopped by a limit; nothing was written. {' '.join(decided.limits)}",
+            f"Stopped by a limit; nothing was written. {' '.join(excess.words for excess in decided.limits)} "
+            "If that is meant, allow it.",
             receipt=make_receipt(decided, State.STOPPED, clock, rejects=rejects),
             reason="limit",
+            give=(tuple((excess.name, str(excess.count)) for excess in decided.limits),),
         )
     if decided.warnings and not accept_warnings:
         count = len(decided.warnings)
         raise Stopped(
             f"Stopped at {count} {plural(count, 'warning', 'warnings')}; nothing was written. "
-            "If all is as it should be, load again with --yes.",
+            "If all is as it should be, load again and accept them.",
             receipt=make_receipt(decided, State.STOPPED, clock),
             reason="warnings",
+            give=((("accept_warnings", ""),),),
         )
 
 
@@ -55,7 +58,7 @@ def check_strict(decided: Decided, job: Job, clock: Clock, outputs: Outputs) -> 
     count = decided.tally.rejected
     raise Stopped(
         f"Stopped: {count:,} {plural(count, 'row was', 'rows were')} rejected and the load is strict; "
-        "nothing was written. Mend the rows, or load without --strict to take the good ones.",
+        "nothing was written. Correct the rows, or load without `strict` to take the good ones.",
         receipt=make_receipt(decided, State.STOPPED, clock, rejects=rejects),
         reason="strict",
     )
@@ -79,8 +82,9 @@ def check_undo(decided: Decided, run: Run, clock: Clock, conflicts: Path | None,
     receipt = make_receipt(decided, State.STOPPED, clock, rejects=conflicts)
     raise Stopped(
         f"Stopped: {count:,} of {total:,} {plural(total, 'record', 'records')} of the run "
-        f"{run.name} can't be put back, as listed; nothing was undone. To undo the rest and leave these as they are, "
-        "give --rest.",
+        f"{run.name} can't be put back, as listed; nothing was undone. The rest can be undone, and these left as "
+        "they are.",
+        give=((("rest", ""),),),
         receipt=replace(receipt, undoes=run.name),
         reason="conflicts",
     )

@@ -132,7 +132,8 @@ def prove(target: Target, carried: Carried, progress: Progress, *, trusting: boo
             raise
         if not trusting:
             raise ProofFailed(
-                f"{failed} On the table are {', '.join(found)}; to let them change rows, run it with --trust-triggers.",
+                f"{failed} On the table are {', '.join(found)}; they can be trusted with changing rows.",
+                give=((("trust_triggers", ""),),),
                 **failed.facts,
             ) from None
         note = f"Not verified, as triggers are trusted: {failed}"

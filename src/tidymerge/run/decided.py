@@ -5,6 +5,7 @@ from dataclasses import dataclass, field, replace
 
 from tidymerge.core.account import account
 from tidymerge.core.decide.change_set import reject
+from tidymerge.core.warn.limits import Excess
 from tidymerge.model import Flaw, Incoming, NewColumn, Pairing, Sample, TableShape
 from tidymerge.model.changes import ChangeSet, Tally
 from tidymerge.model.receipt import Conflict, MappedColumn
@@ -55,7 +56,7 @@ class Decided:
     view: tuple[MappedColumn, ...]
     shown: Callable[[ChangeSet], ChangeSet] = as_they_are
     conflicts: Callable[[Sequence[Part]], Iterable[Conflict]] = _no_conflicts
-    limits: tuple[str, ...] = ()
+    limits: tuple[Excess, ...] = ()
     added: tuple[NewColumn, ...] = ()
     dropped: tuple[NewColumn, ...] = ()
     latest: Mapping[str, str] = field(default_factory=dict)

@@ -88,7 +88,7 @@ def _state(text: str) -> tuple[int, int, int] | None:
 def gather(job: Job, shape: TableShape, target: Target, folder: Path) -> tuple[Gathered, bool]:
     """The rows of a job, and whether any come over the target's connection. Raises SourceError and BadOption."""
     if job.header_row is not None and job.header_row < 1:
-        raise BadOption("Rows count from 1: --header-row must be 1 or more.")
+        raise BadOption("Rows count from 1, so the row of the column names is 1 or more.")
     names = names_sought(job, shape)
     sources, rows, is_own = [], [], False
     for address in job.incoming:
@@ -244,7 +244,7 @@ def chosen(incoming: Incoming, rows: str | None) -> Incoming:
     for piece in rows.split(","):
         low, dash, high = piece.strip().partition("-")
         if not low.isdigit() or (dash and not high.isdigit()):
-            raise BadOption(f"--rows takes row numbers and ranges, as in 3,7-12, not {rows!r}.")
+            raise BadOption(f"Rows are chosen by numbers and ranges, as in 3,7-12, not {rows!r}.")
         keep |= (incoming.row_numbers >= int(low)) & (incoming.row_numbers <= int(high or low))
     place = np.cumsum(keep) - 1
     flaws = []

@@ -43,7 +43,7 @@ def look(text: str, options: ReadOptions, header_row: int | None = None) -> Over
     if parse(text).part is None and len(source.parts()) > 1:
         return Overview(str(parse(text).path), "sheet", source.parts())
     if header_row is not None and header_row < 1:
-        raise BadOption("Rows count from 1: --header-row must be 1 or more.")
+        raise BadOption("Rows count from 1, so the row of the column names is 1 or more.")
     row = header_row - 1 if header_row is not None else guess_header(source.head(ROWS_SEARCHED))
     incoming = source.read(row)
     notes = (*incoming.notes, *merged_notes(incoming))

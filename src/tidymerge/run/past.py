@@ -40,7 +40,7 @@ class Past:
 def past_runs(*, target: str | None = None, since: str | None = None, state: str | None = None) -> Past:
     """The runs of the log: those into a target, since a time, of a state. Raises BadOption."""
     if state is not None and state not in _STATES:
-        raise BadOption(f"--state is one of {', '.join(_STATES)}, not {state!r}.")
+        raise BadOption(f"The state of a run is one of {', '.join(_STATES)}, not {state!r}.")
     start = None if since is None else _time(since)
     log = FolderLog()
     told = settle_all(log)
@@ -94,7 +94,7 @@ def _time(text: str) -> datetime:
             return datetime.now(UTC) - timedelta(hours=int(number) * _UNITS[unit])
         return datetime.fromisoformat(text).astimezone()
     except (ValueError, OverflowError):
-        raise BadOption(f"--since takes a date, as in 2026-05-04, or an age, as in '3 days', not {text!r}.") from None
+        raise BadOption(f"A time is a date, as in 2026-05-04, or an age, as in '3 days', not {text!r}.") from None
 
 
 def one_run(text: str) -> Past:
@@ -127,7 +127,10 @@ def story(keys: Sequence[str], past: Past) -> list[tuple[PastRun, Touch]]:
     wrote = [one for one in reversed(past.runs) if one.run.wrote]
     if wrote and all(len(one.run.key) != len(keys) for one in wrote):
         known = " or ".join(dict.fromkeys(" + ".join(one.run.key) for one in wrote))
-        raise BadOption(f"Records have the key {known}: give --record once for each of its columns, in that order.")
+        raise BadOption(
+            f"Records have the key {known}: give a value for each of its columns, in that order.",
+            give=((("record", "VALUE"), ("record", "VALUE")),),
+        )
     for one in wrote:
         if len(one.run.key) == len(keys):
             wanted = partial(near, run=one.run, keys=[tuple(keys)])

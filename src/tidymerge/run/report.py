@@ -126,7 +126,8 @@ def make_receipt(
         seconds=time.perf_counter() - clock.began,
         verified=verified if state in _TOUCHED else None,
         run=clock.run,
-        limits=decided.limits,
+        limits=tuple(excess.words for excess in decided.limits),
+        go_ahead={excess.name: excess.count for excess in decided.limits},
         conflicts=tuple(islice(decided.conflicts(decided.parts), _CONFLICTS_LISTED)),
     )
 

@@ -1,6 +1,6 @@
 """Large loads in bounded memory: both sides are divided by key on disk, and decided a part at a time.
 
-Rows with equal keys are in one part, so each part can be decided by itself (section 7 of the design). The parts
+Rows with equal keys are in one part, so each part can be decided by itself. The parts
 lie in files of Arrow's stream format in a private temporary folder.
 """
 

@@ -80,7 +80,8 @@ def open_source(text: str, options: ReadOptions, over: "Database | None" = None)
     module, name = _READERS[FORMATS[ending]]
     for option, given, wanted in (("query", options.query, DATABASE), ("cells", options.cells, WORKBOOK)):
         if given is not None and FORMATS[ending] != wanted:
-            raise BadOption(f"--{option} is for {'databases' if option == 'query' else 'workbooks'}, not for {text!r}.")
+            what = "A query is for databases" if option == "query" else "A range of cells is for workbooks"
+            raise BadOption(f"{what}, not for {text!r}.")
     source: Source = getattr(import_module(module), name)(address, options)
     return source
 
@@ -91,7 +92,7 @@ def _open_server(address: Address, options: ReadOptions, over: "Database | None"
     from tidymerge.sources.server import OwnServerSource, ServerSource
 
     if options.cells is not None:
-        raise BadOption(f"--cells is for workbooks, not for {address}.")
+        raise BadOption(f"A range of cells is for workbooks, not for {address}.")
     if options.query is not None:
         return QuerySource(connect(address), address, options.query)
     return OwnServerSource(connect(address), address) if over is None else ServerSource(over, address)

@@ -3,7 +3,6 @@
 import functools
 import inspect
 from collections.abc import Callable
-from dataclasses import asdict, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -64,41 +63,26 @@ def job_of(
     trust_triggers: bool = False,
 ) -> "Job":
     """The job of the job file, if one is given, with what the command line says over it. Raises UsageError."""
-    base = _base(job_file)
-    read = options.read_options(delimiter, quote, encoding, cells, query)
+    from tidymerge.job.over import Given, job_with
+
     most = {"updated": most_updated, "inserted": most_inserted, "rejected": most_rejected}
     limits = {"fewest_rows": fewest_rows, "expect_updated": expect_updated, "expect_inserted": expect_inserted}
-    limits |= {what: _most(text, what) for what, text in most.items()}
-    over: dict[str, Any] = {
-        "incoming": (incoming,) if incoming is not None else None,
-        "target": into,
-        "key": tuple(key or ()) or None,
-        "renames": _pairs(mapped) or None,
-        "only": tuple(only or ()) or None,
-        "header_row": header_row,
-        "take_rows": rows,
-        "rules": replace(base.rules, skip_when=skip_when) if skip_when else None,
-        "add": add_columns or tuple(add_column or ()) or None,
-        "strict": strict or None,
-        "trust_triggers": trust_triggers or None,
-    }
-    over["read"] = replace(base.read, **_given(asdict(read)))
-    over["limits"] = replace(base.limits, **_given(limits))
-    return _complete(replace(base, **_given(over)))
-
-
-def _base(path: str | None) -> "Job":
-    from tidymerge.job.model import Job
-
-    if path is None:
-        return Job((), "")
-    from tidymerge.job.reading import read_job
-
-    return read_job(Path(path))
-
-
-def _given(values: dict[str, Any]) -> dict[str, Any]:
-    return {name: value for name, value in values.items() if value is not None}
+    given = Given(
+        incoming=incoming,
+        target=into,
+        key=key or (),
+        renames=_pairs(mapped),
+        only=only or (),
+        add=add_columns or add_column or False,
+        header_row=header_row,
+        take_rows=rows,
+        skip_when=skip_when,
+        read=options.read_options(delimiter, quote, encoding, cells, query),
+        limits=limits | {what: _most(text, what) for what, text in most.items()},
+        strict=strict,
+        trust_triggers=trust_triggers,
+    )
+    return _complete(job_with(None if job_file is None else Path(job_file), given))
 
 
 def _most(text: str | None, what: str) -> Any:

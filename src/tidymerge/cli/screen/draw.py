@@ -8,6 +8,7 @@ from rich.table import Table
 from rich.text import Text
 
 from tidymerge.cli.screen.listing import Listing
+from tidymerge.cli.screen.typed import typed
 from tidymerge.core.naming.mapping import listing
 from tidymerge.core.words import counted, nothing_to_write, plural
 from tidymerge.model import Reason
@@ -63,14 +64,21 @@ def receipt(out: Console, shown: Receipt, *, details: bool = True) -> None:
             out.print(_conflicts(shown))
     elif shown.rejects.reasons:
         out.print(_rejects(shown))
+    _said(out, shown)
+    out.print(_tally(shown))
+    out.print(_closing(shown))
+
+
+def _said(out: Console, shown: Receipt) -> None:
+    """Notes, warnings and limits, and how to go ahead all the same."""
     for note in shown.notes:
         out.print(Text.assemble(("Note: ", "dim"), note))
     for warning in shown.warnings:
         out.print(Text.assemble(("Warning: ", "bold yellow"), warning))
     for limit in shown.limits:
         out.print(Text.assemble(("Limit: ", "bold red"), limit))
-    out.print(_tally(shown))
-    out.print(_closing(shown))
+    if shown.go_ahead:
+        out.print(f"If that is meant, give {typed((name, str(count)) for name, count in shown.go_ahead.items())}.")
 
 
 def _heading(shown: Receipt, table: TableReceipt) -> RenderableType:

@@ -35,7 +35,7 @@ def tally(parts: Sequence[ChangeSet]) -> Tally:
 def prove_tally(counted: Tally, changes: ChangeSet, rows_read: int) -> None:
     """Check that every row read has one end, and that the change set holds just the rows to write.
 
-    Raises ProofFailed. Source: the design's first promise.
+    Raises ProofFailed. Source: docs/receipt.md, `rows`.
     """
     _equal("rows read and rows accounted for", rows_read, counted.read)
     # A row may update several records, and several rows one record, if the job says so.

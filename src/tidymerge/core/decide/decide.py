@@ -38,7 +38,7 @@ from tidymerge.model.rules import Action, Blanks
 def decide(question: Question, skipped: Mask) -> ChangeSet:
     """Give every incoming row its outcome and every touched record its values.
 
-    `skipped` are rows that the job leaves out. Source: section 6 of the design.
+    `skipped` are rows that the job leaves out. Source: docs/meaning.md.
     """
     question = replace(question, converted=_defaults_for_blanks(question))
     told = instructions(question.incoming, question.rules.instruction)

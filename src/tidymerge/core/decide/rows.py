@@ -61,7 +61,14 @@ class Repeats:
 def same_key_twice(converted: Converted, codes: KeyCodes, pairing: Pairing, rules: Rules) -> Repeats:
     """Settle rows that share a key and are good by themselves. Equal ones count once; the rules choose, or none counts.
 
-    Rows whose code is -1 take no part.
+    Rows whose code is -1 take no part. The rows of one key stand together, and each array below has one entry a row:
+
+        rows      1  4 | 0  2  5     two keys, of two rows and of three
+        contents  8  8 | 2  9  2     what each row says, as a number
+        starts    0      2           where a key begins, among the rows
+        alike     true   false       whether all rows of a key say the same
+        spare     4                  rows 1 and 4 say the same: 1 counts
+        at_fault         0  2  5     they don't: none counts, unless the rules choose
     """
     rows, values = repeats(codes.incoming, codes.size), converted.values
     if not len(rows):

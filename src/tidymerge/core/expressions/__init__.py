@@ -1,6 +1,6 @@
 """Conditions and computed values: SQL scalar expressions over columns, in our own code.
 
-Three-valued logic, exact decimals. Source: section 5 of the design; ISO/IEC 9075-2, 6 (scalar expressions).
+Three-valued logic, exact decimals. Source: docs/expressions.md; ISO/IEC 9075-2, 6 (scalar expressions).
 """
 
 from tidymerge.core.expressions.expression import Expression, compile_expression, tells_time

@@ -141,7 +141,12 @@ def all_matches(codes: KeyCodes, rows: Indices) -> tuple[Indices, Indices]:
 
 
 def repeats(codes: Indices, size: int) -> Indices:
-    """The rows whose code stands on more than one row, ordered by code, then by row."""
+    """The rows whose code stands on more than one row, ordered by code, then by row.
+
+    row     0  1  2  3  4
+    code    7  3  7 -1  3      -1: a blank key, which repeats nothing
+    repeats 1  4  0  2         code 3 on rows 1 and 4, code 7 on rows 0 and 2
+    """
     keyed = codes >= 0
     counts = np.bincount(codes[keyed], minlength=size)
     rows = np.flatnonzero(keyed & (counts[codes] > 1))

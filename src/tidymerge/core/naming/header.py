@@ -19,8 +19,8 @@ def find_header(head: Sequence[Sequence[str]], names: Iterable[str]) -> int:
     if not any(scores):
         raise NoHeader(
             f"None of the first {len(head)} rows holds a name of the target's columns. "
-            "If the names differ, say which columns belong together with --map, "
-            "or give the row of the column names with --header-row."
+            "If the names differ, say which columns belong together, or in which row the column names are.",
+            give=((("columns", "COLUMN=…"),), (("header_row", "NUMBER"),)),
         )
     return scores.index(max(scores))
 

@@ -38,7 +38,7 @@ def pair_columns(
     name. `renames` maps target column to incoming column and wins; `only` limits the target columns
     loaded (key columns always are); `key` names target columns. Names may be given folded. `called` is what the header
     calls columns whose names only tell them apart from others that it calls so too: these are no match by name. Raises
-    NoSuchColumn, AmbiguousColumn, UnloadableColumn and NoKey. Source: section 6 of the design.
+    NoSuchColumn, AmbiguousColumn, UnloadableColumn and NoKey. Source: docs/meaning.md, Columns.
     """
     settled = {target_name(shape, name): _settled(incoming, rule) for name, rule in (rules or {}).items()}
     for target, source in (renames or {}).items():
@@ -136,9 +136,10 @@ def _rule_by_name(column: TargetColumn, by_fold: Mapping[str, list[str]], names:
     if len(fitting) > 1:
         raise AmbiguousColumn(
             f"Several incoming columns fit {column.name}: {listing(fitting)}. "
-            f"Say which with --map '{column.name}=…', or give them different names.",
+            "Say which one feeds it, or give them different names.",
             column=column.name,
             candidates=tuple(fitting),
+            give=tuple((("columns", f"{column.name}={name}"),) for name in fitting),
         )
     return ColumnRule(sources=(fitting[0],))
 
@@ -150,9 +151,10 @@ def _check_one_each(pairs: Sequence[Pair]) -> None:
         if pair.rule.plain and pair.incoming in seen and fold(pair.target.name) == fold(seen[pair.incoming]):
             raise AmbiguousColumn(
                 f"The incoming column {pair.incoming!r} fits both {seen[pair.incoming]} and {pair.target.name}; "
-                f"say which with --map '{pair.target.name}={pair.incoming}' and --only.",
+                "say which it feeds, and which columns are loaded.",
                 column=pair.incoming,
                 candidates=(seen[pair.incoming], pair.target.name),
+                give=((("columns", f"{pair.target.name}={pair.incoming}"), ("only", pair.target.name)),),
             )
         seen[pair.incoming] = pair.target.name
 
@@ -163,16 +165,17 @@ def _default_key(shape: TableShape, loaded: set[str]) -> tuple[str, ...]:
     candidates = [names for names in (shape.primary_key, *shape.unique) if names]
     can = [names for names in candidates if set(names) <= loaded]
     if can:
-        hint = "These could serve: " + "; or ".join(" ".join(f"--key {name}" for name in names) for names in can)
+        hint = "These could serve: " + "; or ".join(" + ".join(names) for names in can)
     elif candidates:
         hint = (
             "The target's unique columns are "
             + "; ".join(" + ".join(names) for names in candidates)
-            + ", but the incoming rows do not have them all; name the columns that find a record with --key"
+            + ", but the incoming rows do not have them all; name the columns that find a record"
         )
     else:
-        hint = f"{shape.name} declares no primary key or unique columns; name the columns that find a record with --key"
-    raise NoKey(f"No key to match records by. {hint}.", candidates=tuple(" + ".join(names) for names in can))
+        hint = f"{shape.name} declares no primary key or unique columns; name the columns that find a record"
+    give = tuple(tuple(("key", name) for name in names) for names in can) or ((("key", "COLUMN"),),)
+    raise NoKey(f"No key to match records by. {hint}.", candidates=tuple(" + ".join(names) for names in can), give=give)
 
 
 def _check_key(keys: Sequence[str], loaded: set[str], incoming: Sequence[str], shape: TableShape) -> None:
@@ -183,9 +186,10 @@ def _check_key(keys: Sequence[str], loaded: set[str], incoming: Sequence[str], s
                 raise UnloadableColumn(f"The key column {name} {why}; choose another key.", column=name)
             raise NoSuchColumn(
                 f"No incoming column fits the key column {name}; the incoming columns are {listing(incoming)}. "
-                f"Say which one it is with --map '{name}=…'.",
+                "Say which one it is.",
                 column=name,
                 known=tuple(incoming),
+                give=((("columns", f"{name}=…"),),),
             )
 
 

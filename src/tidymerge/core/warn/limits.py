@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 from tidymerge.core.words import counted as number_of
 from tidymerge.core.words import plural, share
@@ -26,23 +27,35 @@ def parse_most(text: str, what: str) -> Most:
     return Most(float(found[1]), found[3] or _BASES[what] if found[2] else None)
 
 
-def exceeded(limits: Limits, counted: Tally, rows_before: int) -> list[str]:
-    """The limits that a decided load goes over, each with what to give to go ahead all the same."""
+@dataclass(frozen=True, slots=True)
+class Excess:
+    """A limit that a load goes over, in words; with the limit of this name at that count it would go ahead."""
+
+    words: str
+    name: str
+    count: int
+
+
+def exceeded(limits: Limits, counted: Tally, rows_before: int) -> list[Excess]:
+    """The limits that a decided load goes over."""
     found = []
     if limits.fewest_rows is not None and counted.read < limits.fewest_rows:
         found.append(
-            f"{counted.read:,} {plural(counted.read, 'row was', 'rows were')} read, and there should be at least "
-            f"{limits.fewest_rows:,}. Is the sheet complete? If so, give --fewest-rows {counted.read}."
+            Excess(
+                f"{counted.read:,} {plural(counted.read, 'row was', 'rows were')} read, and there should be at least "
+                f"{limits.fewest_rows:,}. Is the sheet complete?",
+                "fewest_rows",
+                counted.read,
+            )
         )
     for what in ("updated", "inserted"):
         wanted, count = getattr(limits, f"expect_{what}"), getattr(counted, what)
         if wanted is not None and count != wanted:
-            found.append(
-                f"{number_of(count, 'row')} would be {what}, not {wanted:,} as expected. Look at the "
-                f"preview; if it is right, give --expect-{what} {count}."
-            )
+            words = f"{number_of(count, 'row')} would be {what}, not {wanted:,} as expected."
+            found.append(Excess(words, f"expect_{what}", count))
     for what in _BASES:
-        found += _over(what, limits, counted, rows_before)
+        over = _over(what, limits, counted, rows_before)
+        found += [Excess(words, f"most_{what}", getattr(counted, what)) for words in over]
     return found
 
 
@@ -75,18 +88,17 @@ def _number(most: Most | None) -> float | None:
 
 def _over(what: str, limits: Limits, counted: Tally, rows_before: int) -> list[str]:
     most, count = getattr(limits, what), getattr(counted, what)
-    go_ahead = f"If that is meant, give --most-{what} {count}."
     if most is None:
-        return [f"{said} {go_ahead}" for said in _over_usual(limits, what, counted, rows_before)]
+        return _over_usual(limits, what, counted, rows_before)
     whole = counted.read if most.share_of == "incoming" else rows_before
     if count <= (most.number if most.share_of is None else most.number * whole / 100):
         return []
     said = f"{number_of(count, 'row')} would be {what}"
     if most.share_of is None:
-        return [f"{said}, more than the limit of {most.number:,.0f}. {go_ahead}"]
+        return [f"{said}, more than the limit of {most.number:,.0f}."]
     of = "the rows read" if most.share_of == "incoming" else "the target's records"
     part = share(count, whole, most.number)
-    return [f"{said}, {part} of the {whole:,} that are {of}: more than {most.number:g}%. {go_ahead}"]
+    return [f"{said}, {part} of the {whole:,} that are {of}: more than {most.number:g}%."]
 
 
 def _over_usual(limits: Limits, what: str, counted: Tally, rows_before: int) -> list[str]:

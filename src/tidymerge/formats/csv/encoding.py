@@ -53,7 +53,8 @@ def decoded(data: bytes, given: str | None, name: str) -> Text:
     except UnicodeDecodeError as error:
         raise WrongEncoding(
             f"{name} is neither UTF-8 nor {WESTERN} text: line {_line(data, error)} holds bytes that {WESTERN} does "
-            "not have. Say which encoding it has (--encoding)."
+            "not have. Say which encoding it has.",
+            give=((("encoding", "NAME"),),),
         ) from None
 
 
@@ -82,7 +83,8 @@ def _strictly(data: bytes, encoding: str, name: str, mark: bytes = b"") -> Text:
         where = f"line {_line(data, error)}" if isinstance(error, UnicodeDecodeError) else "the file"
         raise WrongEncoding(
             f"{name} is not {encoding} text: {where} holds bytes that {encoding} does not have. "
-            "Leave --encoding out to have it found, or give another one, such as cp1252."
+            "Name no encoding to have it found, or another one, such as cp1252.",
+            give=((("encoding", "cp1252"),),),
         ) from None
 
 

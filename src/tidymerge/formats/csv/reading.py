@@ -46,7 +46,7 @@ class CsvSource:
         self.assumed = text.encoding if text.assumed else None
         if text.assumed:
             self.notes += (
-                f"Read as {text.encoding} text, as it is not UTF-8; if letters look wrong, give --encoding.",
+                f"Read as {text.encoding} text, as it is not UTF-8; if letters look wrong, name the encoding.",
             )
         if not self._data.strip():
             raise NoRows(f"{self.address} is empty.")
@@ -55,7 +55,7 @@ class CsvSource:
         self.quote = options.quote or _find_quote(self._data[:_SAMPLE])
         if self.quote != '"' and options.quote is None:
             self.notes += (
-                f"Cells are taken to be quoted with {self.quote}, as the first line's are; else give --quote.",
+                f"Cells are taken to be quoted with {self.quote}, as in the first line; if not, name the quote sign.",
             )
         tab = ending_of(address) in (".tsv", ".tab")
         self.delimiter = options.delimiter or ("\t" if tab else None) or self._find_delimiter()

@@ -38,7 +38,7 @@ def area(text: str) -> Area:
     """The range that a person writes as B4:H40. Raises BadOption."""
     found = re.fullmatch(r"\$?([A-Za-z]{1,3})\$?([1-9]\d*):\$?([A-Za-z]{1,3})\$?([1-9]\d*)", text.strip())
     if not found:
-        raise BadOption(f"--cells takes a range such as B4:H40, not {text!r}.")
+        raise BadOption(f"Cells are chosen by a range such as B4:H40, not {text!r}.")
     left, right = (column_index(found[at]) for at in (1, 3))
     top, bottom = int(found[2]) - 1, int(found[4]) - 1
     if left > right or top >= bottom:
