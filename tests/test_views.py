@@ -178,3 +178,17 @@ def test_on_a_terminal_the_stages_have_bars_and_json_has_none(on_terminal, hives
 )  # fmt: skip
 def test_what_is_far_from_the_usual_is_unusual(counts, odd):
     assert unusual(counts).nonzero()[0].tolist() == odd
+
+
+def test_without_the_plotting_package_the_page_is_complete_and_a_chart_is_refused_before(run, hives, folder):
+    text_file(folder / "in.csv", [["apiary_code", "hive_no", "queen_colour"], ["L01", 1, "red"], ["X", "x", "y"]])
+    bare = "import sys\nsys.modules['matplotlib'] = None\nfrom tidymerge.cli.app import main\nmain()"
+    before = stored(hives)
+    refused = run("load", "in.csv", "--into", hives, "--yes", "--chart", "c.png", script=bare)
+    assert (refused.status, "pip install 'tidymerge[charts]'" in refused.err) == (1, True), refused.err
+    assert stored(hives) == before
+    done = run("load", "in.csv", "--into", hives, "--yes", "--page", "p.html", script=bare)
+    assert done.status == 3, done.err
+    page = (folder / "p.html").read_text("utf-8")
+    assert page.count('<rect class="bar"') == 6  # five outcomes, and one column
+    assert ">1 (50%)</text>" in page

@@ -46,7 +46,7 @@ def test_a_guessed_encoding_is_said(tmp_path):
     )
     (tmp_path / "in.csv").write_bytes(text.encode("cp1252"))
     incoming = open_source(str(tmp_path / "in.csv"), ReadOptions()).read(0)
-    assert "--encoding" in incoming.notes[0]
+    assert "name the encoding" in incoming.notes[0]
     assert incoming.columns[1].parts[0][0].as_py().startswith("Die Königin")
 
 

@@ -66,4 +66,4 @@ def test_a_quote_is_not_told_by_one_cell(folder, text, quote):
     (folder / "in.csv").write_text(text)
     source = open_source(str(folder / "in.csv"), ReadOptions())
     assert source.quote == quote
-    assert any("--quote" in note for note in source.notes) == (quote == "'")
+    assert any("name the quote sign" in note for note in source.notes) == (quote == "'")

@@ -16,6 +16,8 @@ from hypothesis import strategies as st
 import tidymerge
 from conftest import NO_LIMITS, text_file
 from strategies import PROPERTY, some
+from tidymerge.errors import TargetLocked
+from tidymerge.formats import swap
 from tidymerge.targets import open_target
 from tidymerge.targets.files import FileTarget
 
@@ -309,3 +311,22 @@ def test_a_target_that_is_a_link_stays_one(folder):
     target.symlink_to(real)
     assert tidymerge.load(text_file(folder / "in.csv", NEWS[:4]), target, key=KEY, accept_warnings=True).changed
     assert (target.is_symlink(), real.read_bytes().count(b"\n")) == (True, len(KINDS[0].rows(str(target))) + 1)
+
+
+def test_where_folders_can_not_be_locked_a_file_in_them_is(folder, monkeypatch):
+    """As on Windows: one load at a time, and after a kill the system drops the lock."""
+    monkeypatch.setattr(swap, "BY_FILE", True)
+    monkeypatch.setenv("TIDYMERGE_LOCK_WAIT", "0")
+    target = folder / "hives.csv"
+    target.write_text("code,no\nL01,1\n")
+    one, other = swap.Swap(folder, "here"), swap.Swap(folder, "here")
+    one.lock(target)
+    with pytest.raises(TargetLocked, match="Another program holds"):
+        other.lock(target)
+    one.close()
+    other.lock(target)
+    other.close()
+    receipt = tidymerge.load(
+        text_file(folder / "in.csv", [["code", "no"], ["L02", 1]]), target, key=["code"], accept_warnings=True
+    )
+    assert (receipt.rows.inserted, target.read_text()) == (1, "code,no\nL01,1\nL02,1\n")

@@ -195,7 +195,7 @@ class TestPostgres(ServerContract):
         [
             ("", 50, "violates row-level security", None),
             ("WITH CHECK (true)", 50, "a policy hides that record from you", None),
-            ("WITH CHECK (true)", 60, None, "the policy own; to let them change rows, run it with --trust-triggers"),
+            ("WITH CHECK (true)", 60, None, "the policy own; they can be trusted with changing rows"),
         ],
     )
     def test_records_that_a_policy_hides_are_neither_changed_nor_doubled(self, folder, new_rows, key, refusal, error):
@@ -219,9 +219,7 @@ class TestPostgres(ServerContract):
     def test_policies_and_triggers_are_named_and_can_be_trusted(self, run, folder):
         self.make(folder, PLAIN + "INSERT INTO t VALUES (1, 1, 'x');" + self.trigger("t", "BEFORE", "NEW.n := 0;"))
         rows = text_file(folder / "in.csv", [["k", "n"], [2, 5]])
-        with pytest.raises(
-            tidymerge.ProofFailed, match=r"the trigger f; to let them change rows, run it with --trust-triggers"
-        ):
+        with pytest.raises(tidymerge.ProofFailed, match=r"the trigger f; they can be trusted with changing rows"):
             tidymerge.load(rows, self.address(folder, "t"), accept_warnings=True)
         ended = run("load", rows, "--into", self.address(folder, "t"), "--yes", "--trust-triggers", "--json")
         assert ended.status == 0, ended.err

@@ -13,6 +13,8 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
+from filelock import BaseFileLock, FileLock, Timeout
+
 from tidymerge.errors import LOCKED, TargetChanged, TargetError, TargetFull, TargetLocked, TargetReadOnly
 from tidymerge.formats.content import NewFile
 from tidymerge.on_disk import sync_folder
@@ -23,6 +25,7 @@ _MARK = ".tidymerge-"
 _RECORD = f"{_MARK}swap.json"
 _LONGEST_RECORD = 64 << 20  # signs
 _NO_LINK, _NO_WAIT = getattr(os, "O_NOFOLLOW", 0), getattr(os, "O_NONBLOCK", 0)
+BY_FILE = sys.platform == "win32"
 _NEW = os.O_RDWR | os.O_CREAT | os.O_EXCL | _NO_LINK
 
 
@@ -37,13 +40,14 @@ class Swap:
         self._folder = folder
         self._place = place
         self._lock: int | None = None
+        self._file_lock: BaseFileLock | None = None
         self._new: dict[Path, Path] = {}
         self._signatures: Callable[[], dict[Path, tuple[int, int, int]]] = dict
         self._seen: dict[Path, tuple[int, int, int]] = {}
         self._recorded = False
 
     def lock(self, path: Path) -> None:
-        """Keep other loads out of the folder, where the system has such locks; mend what one that was killed left.
+        """Keep other loads out of the folder; complete, or clear away, what one that was killed left.
 
         A spreadsheet program that has the file at `path` open would later save its own state over ours: refused.
         """
@@ -53,13 +57,27 @@ class Swap:
                     f"{self._place} is open in a spreadsheet program, as the file {name} beside it says. Close it, "
                     "or remove that file if it was only left behind, then run this again."
                 )
-        if sys.platform != "win32":
-            self._take_lock()
+        if BY_FILE:
+            self._take_file()
+        else:
+            self._take_folder()
         self._complete()
         for left in self._folder.glob(f".*{_MARK}*"):
             left.unlink(missing_ok=True)
 
-    def _take_lock(self) -> None:
+    def _take_file(self) -> None:
+        """Lock by a file in the folder, where folders themselves can't be locked."""
+        seconds = lock_wait()
+        lock = FileLock(self._folder / f"{_MARK}lock", mode=0o600)
+        with translated(self._place):
+            try:
+                lock.acquire(timeout=seconds, poll_interval=0.05)
+            except Timeout:
+                raise TargetLocked(LOCKED.format(place=self._place, seconds=seconds)) from None
+        self._file_lock = lock
+
+    def _take_folder(self) -> None:
+        """Lock the folder itself, which leaves no file behind."""
         import fcntl
 
         with translated(self._place):
@@ -84,6 +102,9 @@ class Swap:
         if self._lock is not None:
             os.close(self._lock)  # which drops the lock
             self._lock = None
+        if self._file_lock is not None:
+            self._file_lock.release()
+            self._file_lock = None
 
     def watch(self, files: Callable[[], Sequence[Path]]) -> None:
         """Remember which files there are, and how, before they are read."""

@@ -1,6 +1,5 @@
-"""Pictures of receipts and of runs. Colours are told apart by the colour-blind and in print; words stand with them."""
+"""Pictures of receipts and of runs, as PNG. Colours can be told apart by everybody and in print; words stand beside."""
 
-import io
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -15,6 +14,7 @@ from tidymerge.errors import BadOption
 from tidymerge.model.receipt import Receipt, State
 from tidymerge.model.run import Run
 from tidymerge.on_disk import replacing
+from tidymerge.reports.bars import LONGEST_NAME, columns_of, cut
 from tidymerge.reports.ours import SIGN
 
 INK, PAPER = "#20242b", "#ffffff"
@@ -27,8 +27,7 @@ COLOURS = {
     "rejected": "#c9481c",
 }
 _HATCHES = {"rejected": "////", "skipped": "--", "deleted": "\\\\\\\\"}  # told apart without colour too
-_MOST_COLUMNS, _MOST_PANELS = 15, 6
-_LONGEST, _LONGEST_NAME = 110, 28
+_MOST_PANELS = 6
 _LOW = 8  # so many columns or fewer need no taller picture
 _STYLE: dict[Any, Any] = {
     "font.family": "DejaVu Sans",
@@ -41,33 +40,12 @@ _STYLE: dict[Any, Any] = {
     "hatch.color": PAPER,
     "hatch.linewidth": 0.8,
     "text.parse_math": False,  # a dollar sign is one
-    "svg.fonttype": "none",
-    "svg.hashsalt": "tidymerge",  # the same picture for the same receipt
 }
-
-
-def tally_svg(receipt: Receipt) -> str:
-    """What became of the rows, as SVG for a page."""
-    with mpl.rc_context(_STYLE):
-        figure = Figure(figsize=(6.4, 2.3), layout="constrained")
-        _tally(figure.subplots(), receipt)
-        return _svg(figure)
-
-
-def columns_svg(receipt: Receipt) -> str:
-    """The changes of each column, as SVG for a page; nothing where no column changes."""
-    columns = _columns_of(receipt)
-    if not columns:
-        return ""
-    with mpl.rc_context(_STYLE):
-        figure = Figure(figsize=(6.4, 0.55 + 0.3 * len(columns)), layout="constrained")
-        _columns(figure.subplots(), columns)
-        return _svg(figure)
 
 
 def receipt_chart(receipt: Receipt, path: Path) -> None:
     """Both as one PNG, for a mail. Raises BadOption if it can't be written."""
-    columns = _columns_of(receipt)
+    columns = columns_of(receipt)
     with mpl.rc_context(_STYLE):
         figure = Figure(figsize=(11, 3.4 if len(columns) <= _LOW else 0.9 + 0.32 * len(columns)), layout="constrained")
         figure.suptitle(_title(receipt), x=0.01, ha="left", fontsize=12, fontweight="bold")
@@ -107,16 +85,11 @@ def _title(receipt: Receipt) -> str:
     verb = words.get(receipt.state, "Nothing written:")
     target = receipt.tables[0].target if receipt.tables else ""
     into = "in" if receipt.undoes else "into"
-    return _cut(f"{verb} {_short(receipt.incoming)} {into} {_short(target)}, {receipt.started:%Y-%m-%d %H:%M} UTC")
+    return cut(f"{verb} {_short(receipt.incoming)} {into} {_short(target)}, {receipt.started:%Y-%m-%d %H:%M} UTC")
 
 
 def _short(address: str) -> str:
     return address if "://" in address else address.rpartition("/")[2]
-
-
-def _cut(text: str, longest: int = _LONGEST) -> str:
-    """A text that fits on a line."""
-    return text if len(text) <= longest else text[: longest - 1] + "…"
 
 
 def _tally(axes: Axes, receipt: Receipt) -> None:
@@ -133,16 +106,8 @@ def _tally(axes: Axes, receipt: Receipt) -> None:
     _bare(axes, max(values, default=0))
 
 
-def _columns_of(receipt: Receipt) -> dict[str, int]:
-    found = [(name, count) for table in receipt.tables for name, count in table.columns.items()]
-    found.sort(key=lambda item: (-item[1], item[0]))
-    columns = dict(found[:_MOST_COLUMNS])
-    rest = sum(count for _, count in found[_MOST_COLUMNS:])
-    return columns | ({f"{len(found) - _MOST_COLUMNS} others": rest} if rest else {})
-
-
 def _columns(axes: Axes, columns: dict[str, int]) -> None:
-    names = [_cut(name, _LONGEST_NAME) for name in columns]
+    names = [cut(name, LONGEST_NAME) for name in columns]
     bars = axes.barh(range(len(names)), list(columns.values()), color=COLOURS["updated"], height=0.7)
     axes.set_yticks(range(len(names)), names)
     axes.bar_label(bars, [f" {count:,}" for count in columns.values()], padding=2)
@@ -178,7 +143,7 @@ def _loads(axes: Axes, target: str, loads: Sequence[Run]) -> int:
             axes.vlines(x, y, label, color=COLOURS["rejected"], linewidth=0.8, linestyle=":")
             axes.text(x, label, f"{y:,}\n{run.name}", ha="center", va="bottom", fontsize=8)
     axes.set_title(
-        _cut(f"{_short(target)}: {len(loads):,} {'load' if len(loads) == 1 else 'loads'}"), loc="left", fontsize=10
+        cut(f"{_short(target)}: {len(loads):,} {'load' if len(loads) == 1 else 'loads'}"), loc="left", fontsize=10
     )
     locator = AutoDateLocator()  # type: ignore[no-untyped-call]
     axes.xaxis.set_major_locator(locator)
@@ -194,15 +159,6 @@ def _width(at: Sequence[float]) -> float:
     """How wide bars can be without hiding each other, in days."""
     span = max(at) - min(at)
     return max(span / max(len(at), 8) * 0.6, 1 / 1440) if span else 1 / 24
-
-
-def _svg(figure: Figure) -> str:
-    """The picture in the colours of the page around it."""
-    out = io.StringIO()
-    figure.savefig(out, format="svg", transparent=True, metadata={"Date": None, "Creator": None})
-    text = out.getvalue()
-    text = text[text.index("<svg") :].replace(INK, "currentColor")
-    return text.replace("'DejaVu Sans'", "inherit")
 
 
 def _save(figure: Figure, path: Path) -> None:

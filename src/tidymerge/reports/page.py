@@ -5,13 +5,12 @@ from importlib.resources import files
 from pathlib import Path
 
 from jinja2 import Environment, StrictUndefined
-from markupsafe import Markup
 
 from tidymerge.core.words import nothing_to_write
 from tidymerge.errors import BadOption
 from tidymerge.model.receipt import Receipt, State, Touch
 from tidymerge.on_disk import replacing
-from tidymerge.reports.charts import columns_svg, tally_svg
+from tidymerge.reports.bars import OUTCOMES, column_bars, tally_bars
 from tidymerge.reports.ours import SIGN
 
 _HEADINGS = {
@@ -36,10 +35,7 @@ def page(receipt: Receipt, touched: Sequence[Touch]) -> str:
     source = (files("tidymerge.reports") / "page.html").read_text(encoding="utf-8")
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
     headings = _HEADINGS.get(receipt.state, ("Not loaded:", "Not undone:"))
-    counts = {
-        name: getattr(receipt.rows, name)
-        for name in ("inserted", "updated", "deleted", "unchanged", "skipped", "rejected")
-    }
+    counts = {name: getattr(receipt.rows, name) for name in OUTCOMES}
     table = receipt.tables[0]
     return environment.from_string(source).render(
         receipt=receipt,
@@ -48,9 +44,8 @@ def page(receipt: Receipt, touched: Sequence[Touch]) -> str:
         heading=headings[bool(receipt.undoes)],
         closing=_closing(receipt),
         tone="bad" if receipt.state in (State.STOPPED, State.FAILED) else "good",
-        # The pictures are ours; every text in them went through the plotting library's own escaping.
-        tally_picture=Markup(tally_svg(receipt)),  # noqa: S704
-        columns_picture=Markup(columns_svg(receipt)),  # noqa: S704
+        tally_bars=tally_bars(receipt),
+        column_bars=column_bars(receipt),
         tally_words=", ".join(f"{count:,} {name}" for name, count in counts.items()),
         columns_words=", ".join(f"{name}: {count:,}" for name, count in table.columns.items()),
         touched=touched,

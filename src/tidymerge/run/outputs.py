@@ -4,10 +4,11 @@ import os
 import stat
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from importlib.util import find_spec
 from pathlib import Path
 
 from tidymerge.address import STANDARD_INPUT, is_server, parse
-from tidymerge.errors import BadOption
+from tidymerge.errors import BadOption, MissingPackage
 from tidymerge.job.model import Job
 from tidymerge.reports.ours import is_chart, is_page, is_table, is_workbook
 from tidymerge.settings import home
@@ -33,11 +34,16 @@ class Outputs:
     save_rejects: bool = True
 
     def check(self, job: Job | None = None, *, incoming: Sequence[str] = (), target: str | None = None) -> None:
-        """Make sure that no file is overwritten that was not meant. Raises BadOption.
+        """Make sure that no file is overwritten that was not meant. Raises BadOption and MissingPackage.
 
         Refused are what is read (`incoming`, the job), the target, the log, one file for two things, and any file that
         is there already and that we did not write as the same kind of thing.
         """
+        if self.chart is not None and find_spec("matplotlib") is None:
+            raise MissingPackage(
+                "Charts are drawn by a package that is not installed: pip install 'tidymerge[charts]'.",
+                package="matplotlib",
+            )
         if self.rejects is not None and not self.save_rejects:
             raise BadOption("The rejected rows are to go to a file, and to none: say one of both.")
         kept = [("the incoming rows", path) for path in _files([*incoming, *(job.incoming if job else ())])]

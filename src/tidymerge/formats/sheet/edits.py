@@ -2,8 +2,8 @@
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from xml.sax.saxutils import quoteattr
 
+from lxml import etree
 from openpyxl.formula.tokenizer import TokenizerError
 from openpyxl.formula.translate import Translator
 
@@ -11,8 +11,9 @@ from tidymerge.core.naming.letters import column_letter
 from tidymerge.errors import WriteRefused
 from tidymerge.formats.content import Edits
 from tidymerge.formats.sheet.book import Book, Table
+from tidymerge.formats.sheet.parts import elements, named, tree, written
 from tidymerge.formats.sheet.serials import DATES
-from tidymerge.formats.sheet.xml import Cell, attributes, decoded, grown, unescaped
+from tidymerge.formats.sheet.xml import Cell, decoded, grown, unescaped
 from tidymerge.model import Indices, TargetColumn
 
 
@@ -76,7 +77,8 @@ class SheetEdits:
 
     def _sheet(self, rows: Mapping[int, bytes], end: int, wider: int) -> dict[str, bytes]:
         before, body, after = self._xml.edited(rows)
-        return {self._book.part: self._fitted(before, end, wider) + body + self._fitted(after, end, wider)}
+        before, after = self._fitted(before, after, end, wider)
+        return {self._book.part: before + body + after}
 
     def _with_names(self) -> bytes:
         """The row of the names, with those of new columns in the style of the last one."""
@@ -157,19 +159,21 @@ class SheetEdits:
             return b""
         return self._xml.with_cells(row, {cell.column: b"" for cell in there if cell.column in own})
 
-    def _fitted(self, xml: bytes, end: int, wider: int) -> bytes:
-        """What stands before or after the rows, with ranges that end with the last record ending with the new last."""
-        for pattern, more in (
-            (rb"(<(?:\w+:)?(?:dimension|autoFilter)\b[^>]*\bref=\")([^\"]*)(\")", wider),
-            (rb"(<(?:\w+:)?(?:conditionalFormatting|dataValidation)\b[^>]*\bsqref=\")([^\"]*)(\")", 0),
-            (rb"(<(?:\w+:)?sqref>)([^<]*)(</)", 0),
+    def _fitted(self, before: bytes, after: bytes, end: int, wider: int) -> tuple[bytes, bytes]:
+        """What stands before and after the rows, with ranges that end with the last record ending with the new last."""
+        root = tree(before + after, f"The sheet {self._book.sheet}")
+        for names, attribute, more in (
+            (("dimension", "autoFilter"), "ref", wider),
+            (("conditionalFormatting", "dataValidation"), "sqref", 0),
         ):
-
-            def longer(found: re.Match[bytes], more: int = more) -> bytes:
-                return found[1] + grown(found[2].decode(), self._there, self._last, end, more).encode() + found[3]
-
-            xml = re.sub(pattern, longer, xml)
-        return xml
+            for element in elements(root, *names):
+                if element.get(attribute):
+                    element.set(attribute, grown(element.get(attribute), self._there, self._last, end, more))
+        for element in elements(root, "sqref"):
+            element.text = grown(element.text or "", self._there, self._last, end)
+        opening, closing = (b"<%b%bsheetData>" % (mark, self._xml.prefix) for mark in (b"", b"/"))
+        head, _, tail = written(root).partition(b"<%bsheetData/>" % self._xml.prefix)
+        return head + opening, closing + tail
 
     def _around(self, end: int, new: Sequence[str], gone: Sequence[str] = ()) -> dict[str, bytes]:
         """The other parts that tell where the rows end, which columns there are, or what formulas."""
@@ -177,58 +181,61 @@ class SheetEdits:
         if self._book.table is not None and (end != self._last or new or gone):
             parts[self._book.table.part] = self._table(self._book.table, end, new, gone)
         main = self._book.package.main
-        data = self._book.package.read(main)
-        data = self._filter_name(data, end, len(new) - len(gone))
+        root = tree(self._book.package.read(main), "The main part of the workbook")
+        changed = self._fit_filter(root, end, len(new) - len(gone))
         if self._book.calculates:
-            data = _calculated_on_opening(data)
+            _calculate_on_opening(root)
         if end != self._last and self._book.formulas:
             parts |= self._book.package.without("calcChain")[1]
-        if data != self._book.package.read(main):
-            parts[main] = data
+        if changed or self._book.calculates:
+            parts[main] = written(root)
         return parts
 
     def _table(self, table: Table, end: int, new: Sequence[str], gone: Sequence[str]) -> bytes:
         """The part of a table with another range, and with other columns at its right."""
         bottom = end if end > table.bottom or self._last == table.bottom else table.bottom
-        data = self._book.package.read(table.part)
+        root = tree(self._book.package.read(table.part), f"The table {table.name}")
         if new or gone:
-            data = _with_columns(data, new, gone)
+            _change_columns(root, new, gone)
         wider = len(new) - len(gone)
         ref, longer = table.reference(table.bottom), table.reference(max(bottom, table.top + 1), wider)
-        return data.replace(f'ref="{ref}"'.encode(), f'ref="{longer}"'.encode())
+        for element in root.iter("{*}*"):
+            if element.get("ref") == ref:
+                element.set("ref", longer)
+        return written(root)
 
-    def _filter_name(self, data: bytes, end: int, wider: int) -> bytes:
-        """The workbook with the hidden name of the sheet's filter, which has its range, ending in another row."""
+    def _fit_filter(self, root: etree._Element, end: int, wider: int) -> bool:
+        """Let the hidden name of the sheet's filter, which has its range, end in another row; whether there is one."""
         index = self._book.package.index(self._book.sheet)
-        tag = rb"<(?:\w+:)?definedName\b(?=[^>]*_xlnm\._FilterDatabase)(?=[^>]*localSheetId=\"%d\")[^>]*>" % index
         right = max(self._there)
         old, new = (f"${column_letter(at)}${row}" for at, row in ((right, self._last), (right + wider, end)))
-        return re.sub(rb"(%b[^<]*)%b(</)" % (tag, re.escape(old.encode())), rb"\g<1>%b\g<2>" % new.encode(), data)
+        found = False
+        for element in elements(root, "definedName"):
+            own = (element.get("name"), element.get("localSheetId")) == ("_xlnm._FilterDatabase", str(index))
+            if own and (element.text or "").endswith(old) and old != new:
+                element.text = (element.text or "").removesuffix(old) + new
+                found = True
+        return found
 
 
-def _with_columns(data: bytes, new: Sequence[str], gone: Sequence[str]) -> bytes:
-    """A table's part with more columns at its right, or without some."""
-    pattern = rb"<((?:\w+:)?)tableColumn(\s[^>]*?)(?:/>|>.*?</\1tableColumn>)"
-    found = [(one, attributes(one[2])) for one in re.finditer(pattern, data, re.DOTALL)]
-    prefix, highest = found[0][0][1], max(int(named["id"]) for _, named in found)
-    kept = [one[0] for one, named in found if decoded(named["name"]).replace("\r\n", "\n") not in gone]
+def _change_columns(root: etree._Element, new: Sequence[str], gone: Sequence[str]) -> None:
+    """Give a table more columns at its right, or take some away."""
+    listed = next(elements(root, "tableColumns"))
+    columns = list(elements(listed, "tableColumn"))
+    highest = max(int(column.get("id", "0")) for column in columns)
+    for column in columns:
+        if decoded(column.get("name", "")).replace("\r\n", "\n") in gone:
+            listed.remove(column)
     for number, name in enumerate(new, start=highest + 1):
-        called = quoteattr(name.replace("\n", "_x000a_"))
-        kept.append(b"<" + prefix + f'tableColumn id="{number}" name={called}/>'.encode())
-    opening = b'<%btableColumns count="%d">' % (prefix, len(kept))
-    start, end = found[0][0].start(), found[-1][0].end()
-    head = re.sub(rb"<(?:\w+:)?tableColumns\b[^>]*>\s*$", lambda _: opening, data[:start])
-    return head + b"".join(kept) + data[end:]
+        etree.SubElement(listed, named(root, "tableColumn"), id=str(number), name=name.replace("\n", "_x000a_"))
+    listed.set("count", str(len(listed)))
 
 
-def _calculated_on_opening(data: bytes) -> bytes:
-    """The workbook's part, saying that formulas are to be calculated when it is opened (18.2.2)."""
-    found = re.search(rb"<((?:\w+:)?)calcPr\b[^>]*?/?>", data)
-    if found:
-        tag = re.sub(rb"\sfullCalcOnLoad=\"[^\"]*\"", b"", found[0])
-        tag = re.sub(rb"calcPr\b", b'calcPr fullCalcOnLoad="1"', tag, count=1)
-        return data[: found.start()] + tag + data[found.end() :]
-    before = b"sheets|functionGroups|externalReferences|definedNames"
-    ends = list(re.finditer(rb"</((?:\w+:)?)(?:%b)>|<(?:\w+:)?(?:%b)\s*/>" % (before, before), data))
-    at = ends[-1].end()
-    return data[:at] + b'<%bcalcPr fullCalcOnLoad="1"/>' % (ends[0][1] or b"") + data[at:]
+def _calculate_on_opening(root: etree._Element) -> None:
+    """Say that formulas are to be calculated when the workbook is opened (18.2.2)."""
+    found = next(elements(root, "calcPr"), None)
+    if found is None:
+        found = etree.Element(named(root, "calcPr"))
+        before = elements(root, "sheets", "functionGroups", "externalReferences", "definedNames")
+        list(before)[-1].addnext(found)
+    found.set("fullCalcOnLoad", "1")

@@ -1,11 +1,14 @@
 """The number formats of a workbook's cells, by the number of their style (ECMA-376, 18.8)."""
 
 import re
+from copy import deepcopy
 from functools import cached_property
 
+from lxml import etree
 from openpyxl.styles.numbers import builtin_format_code, is_date_format
 
 from tidymerge.formats.sheet.package import Package, local, parsed
+from tidymerge.formats.sheet.parts import elements, named, tree, written
 from tidymerge.model import Kind
 
 _GENERAL = "General"
@@ -69,36 +72,22 @@ class Looks:
         """The part of the styles with those that were added."""
         if not self._added or self._part is None:
             return {}
-        data = self._data
-        block = re.search(rb"<((?:\w+:)?)cellXfs\b[^>]*>(.*?)</(?:\w+:)?cellXfs>", data, re.DOTALL)
-        if block is None:
+        root = tree(self._data, "The part of the styles")
+        styles = next(elements(root, "cellXfs"), None)
+        if styles is None:
             return {}
-        prefix = block[1]
-        styles = re.findall(rb"<%bxf\b[^>]*?/>|<%bxf\b.*?</%bxf>" % (prefix, prefix, prefix), block[2], re.DOTALL)
-        codes, first = [], 1 + max([163, *(int(found) for found in re.findall(rb"numFmtId=\"(\d+)\"", data))])
-        for index, (style, kind) in enumerate(self._added):
-            codes.append(
-                b'<%bnumFmt numFmtId="%d" formatCode="%b"/>' % (prefix, first + index, _DEFAULTS[kind].encode())
-            )
-            like = re.sub(rb"\s(?:numFmtId|applyNumberFormat)=\"[^\"]*\"", b"", styles[int(style)])
-            head = b'<%bxf numFmtId="%d" applyNumberFormat="1"' % (prefix, first + index)
-            styles.append(like.replace(b"<%bxf" % prefix, head, 1))
-        xfs = b'<%bcellXfs count="%d">' % (prefix, len(styles)) + b"".join(styles) + b"</%bcellXfs>" % prefix
-        data = data[: block.start()] + xfs + data[block.end() :]
-        return {str(self._part): _with_codes(data, prefix, codes)}
-
-
-def _with_codes(data: bytes, prefix: bytes, codes: list[bytes]) -> bytes:
-    """The styles with more format codes, which come first of all."""
-    block = re.search(rb"<%bnumFmts\b[^>]*?(?:/>|>(.*?)</%bnumFmts>)" % (prefix, prefix), data, re.DOTALL)
-    old = re.findall(rb"<%bnumFmt\b[^>]*/>" % prefix, block[1] or b"") if block else []
-    new = (
-        b'<%bnumFmts count="%d">' % (prefix, len(old) + len(codes))
-        + b"".join([*old, *codes])
-        + b"</%bnumFmts>" % prefix
-    )
-    if block:
-        return data[: block.start()] + new + data[block.end() :]
-    opening = re.search(rb"<%bstyleSheet\b[^>]*>" % prefix, data)
-    at = opening.end() if opening else 0
-    return data[:at] + new + data[at:]
+        formats = next(elements(root, "numFmts"), None)
+        if formats is None:
+            formats = etree.Element(named(root, "numFmts"))
+            root.insert(0, formats)
+        known = list(elements(styles, "xf"))
+        first = 1 + max([163, *(int(one.get("numFmtId", "0")) for one in root.iter("{*}*"))])
+        for number, (style, kind) in enumerate(self._added, start=first):
+            etree.SubElement(formats, named(root, "numFmt"), numFmtId=str(number), formatCode=_DEFAULTS[kind])
+            like = deepcopy(known[int(style)])
+            like.set("numFmtId", str(number))
+            like.set("applyNumberFormat", "1")
+            styles.append(like)
+        for listed in (formats, styles):
+            listed.set("count", str(len(listed)))
+        return {str(self._part): written(root)}

@@ -1,7 +1,6 @@
 """A workbook as a package of parts (ECMA-376, part 2): parts are found by their relations, and copied as they are."""
 
 import posixpath
-import re
 import zipfile
 import zlib
 from collections.abc import Mapping
@@ -10,6 +9,7 @@ from typing import BinaryIO
 from xml.etree import ElementTree as ET
 
 from tidymerge.errors import BrokenFile, TargetUnreadable
+from tidymerge.formats.sheet.parts import elements, tree, written
 from tidymerge.settings import most_unpacked
 
 _CONTENT_TYPES = "[Content_Types].xml"
@@ -129,7 +129,13 @@ class Package:
             return None, {}
         folder, base = posixpath.split(self.main)
         rels = posixpath.join(folder, "_rels", f"{base}.rels")
-        relation = rb"<(?:\w+:)?Relationship\b[^>]*/%b\"[^>]*/>" % kind.encode()
-        override = rb"<(?:\w+:)?Override\b[^>]*\"/%b\"[^>]*/>" % re.escape(gone[0].encode())
-        parts = ((rels, relation), (_CONTENT_TYPES, override))
-        return gone[0], {name: re.sub(pattern, b"", self.read(name)) for name, pattern in parts}
+        parts = {}
+        for name, tag, attribute, ending in (
+            (rels, "Relationship", "Type", f"/{kind}"),
+            (_CONTENT_TYPES, "Override", "PartName", f"/{gone[0]}"),
+        ):
+            root = tree(self.read(name), f"The part {name} of {self._path}")
+            for element in [one for one in elements(root, tag) if (one.get(attribute) or "").endswith(ending)]:
+                root.remove(element)
+            parts[name] = written(root)
+        return gone[0], parts
