@@ -254,3 +254,21 @@ def test_the_screenshots_that_the_readme_shows_are_there():
     shown = re.findall(r"docs/screenshots/[\w-]+\.png", (ROOT / "README.md").read_text("utf-8"))
     assert len(shown) >= 5
     assert all((ROOT / path).is_file() for path in shown)
+
+
+def test_documents_have_short_lines_and_short_paragraphs():
+    for path in [*(ROOT / "docs").glob("*.md"), ROOT / "README.md", ROOT / "CONTRIBUTING.md", ROOT / "CHANGELOG.md"]:
+        outside = re.sub(r"^( *)```.*?^\1```", "", path.read_text("utf-8"), flags=re.DOTALL | re.MULTILINE)
+        for block in re.split(r"\n\s*\n|\n(?=\s*(?:[*-]|\d+\.)\s)", outside):
+            lines = block.strip("\n").splitlines()
+            assert all(len(line) <= 120 for line in lines), f"{path.name}: {lines}"
+            is_text = not re.match(r"\||#|    ", lines[0]) if lines else False
+            assert not is_text or len(lines) <= 5, f"{path.name}: {lines}"
+
+
+def test_words_that_a_second_language_reader_would_look_up_are_not_used():
+    strange = r"\b(mend(s|ed|ing)?|heed(s|ed|ing)?|lest|hence|thereby|wherein|therein|whilst|amid|ere)\b|can't be had"
+    paths = [*SOURCE.rglob("*.py"), *SOURCE.rglob("*.html"), *(ROOT / "docs").glob("*.md"), ROOT / "README.md"]
+    for path in paths:
+        found = re.search(strange, path.read_text("utf-8"), re.IGNORECASE)
+        assert not found, f"{path}: {found}"

@@ -75,8 +75,8 @@ def test_rejects_file_names_the_rows_and_loads_once_mended(run, hives, folder):
     assert [row["rejected: row"] for row in rows] == ["6"]
     assert rows[0]["rejected: why"] == "Honey KG 'about 9': not a number, expected a number with at most 2 decimals"
     path.write_text(path.read_text("utf-8-sig").replace(",about 9,", ",9,"), "utf-8")
-    mended = run("load", str(path), "--into", hives, "--json")
-    assert (mended.status, tally(mended.receipt)) == (0, [0, 1, 0, 0, 0])
+    corrected = run("load", str(path), "--into", hives, "--json")
+    assert (corrected.status, tally(corrected.receipt)) == (0, [0, 1, 0, 0, 0])
     assert (folder / "week-rejects.csv").exists()
 
 

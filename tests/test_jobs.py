@@ -312,13 +312,13 @@ def test_a_drafted_job_runs_and_keeps_what_was_written(run, folder):
     assert 'at = "At"' in text  # two formats would do, so neither was guessed
     assert "No incoming column fits more" in text
     assert run("preview", "--job", "job.toml").status == 3  # at is not settled, all else is
-    mended = text.replace('at = "At"', 'at = {from = "At", date_format = "%d/%m/%Y"}  # I know')
-    (folder / "job.toml").write_text(mended)
+    corrected = text.replace('at = "At"', 'at = {from = "At", date_format = "%d/%m/%Y"}  # I know')
+    (folder / "job.toml").write_text(corrected)
     assert run("load", "--job", "job.toml", "--yes").status == 0
     assert [row[1] for row in stored(f"{folder}/coop.db#t")[:2]] == [b"white", b"yellow"]
     text_file(folder / "in.csv", [[*row, extra] for row, extra in zip(rows, ["More", "1", "2"], strict=True)])
     run("draft", "in.csv", "--into", "coop.db#t")
-    assert (folder / "job.toml").read_text() == mended.rstrip("\n") + '\nmore = "More"\n'
+    assert (folder / "job.toml").read_text() == corrected.rstrip("\n") + '\nmore = "More"\n'
     assert "nothing was changed" in run("draft", "in.csv", "--into", "coop.db#t").out
 
 

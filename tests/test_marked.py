@@ -114,7 +114,7 @@ def test_rows_of_a_text_file_are_only_text_in_the_copy(run, hives, folder):
 
 @pytest.mark.parametrize("copy", ["copy.csv", "copy.xlsx", "rejects"])
 def test_what_was_guarded_comes_back_as_it_was(run, folder, copy):
-    """A copy that is mended and sent in again brings the very same texts, also such as look guarded themselves."""
+    """A copy that is corrected and sent in again brings the very same texts, also such as look guarded themselves."""
     target = database(folder / "coop.db", 'CREATE TABLE t (k INTEGER, "=note" TEXT)', "t", ())
     texts = ["=1+1", "'=1+1", "plain", "-x", "'quoted"]
     incoming = text_file(folder / "in.csv", [["k", "=note"], *([at, text] for at, text in enumerate(texts))])

@@ -78,12 +78,12 @@ def test_files_of_ours_are_replaced_and_nothing_is_left_beside(run, job, folder)
 
 def test_a_rejects_file_being_mended_is_never_the_one_that_is_written(run, job, folder):
     assert run("load", "in.csv", *job, "--rejects", "r.csv", "--yes").status == 3
-    mended = (folder / "r.csv").read_bytes().replace(b"x", b"y")
-    (folder / "r.csv").write_bytes(mended)
+    corrected = (folder / "r.csv").read_bytes().replace(b"x", b"y")
+    (folder / "r.csv").write_bytes(corrected)
     refused = run("load", "r.csv", *job, "--rejects", "r.csv", "--yes")
     assert (refused.status, "is the incoming rows" in refused.err) == (2, True)
     assert run("load", "r.csv", *job, "--yes").status == 3
-    assert (folder / "r.csv").read_bytes() == mended
+    assert (folder / "r.csv").read_bytes() == corrected
     assert (folder / "r-rejects.csv").exists()
 
 

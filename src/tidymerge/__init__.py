@@ -179,7 +179,7 @@ def _job(
     read: tuple[str | None, str | None, str | None],
     **more: Any,
 ) -> "Job":
-    """The job asked for: that of the file or object, with what is given besides over it."""
+    """The job asked for: that of the file or object, with what is given in addition, which wins."""
     from pathlib import Path
 
     from tidymerge.errors import BadOption

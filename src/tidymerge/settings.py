@@ -81,7 +81,7 @@ def allowed_variables() -> set[str]:
 
 
 def allow_variables(names: Iterable[str]) -> None:
-    """Allow these besides, for this process."""
+    """Allow these too, for this process."""
     if allowed := sorted(allowed_variables().union(names)):
         os.environ["TIDYMERGE_ALLOW_VARIABLES"] = " ".join(allowed)
 

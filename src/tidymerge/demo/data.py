@@ -210,7 +210,7 @@ def _sheet_rows() -> list[list[Any]]:
 _COLUMNS = ("Apiary code", "Hive no.", "Queen colour", "Colony strength", "Honey kg", "Last inspected", "Notes")
 
 
-def mend_job(text: str) -> str:
+def finish_job(text: str) -> str:
     """The drafted job as a person would finish it: old news does not overwrite new.
 
     These wardens' sheets are messy: up to a quarter of the rows may be rejected.

@@ -74,7 +74,7 @@ class FindPart(_Strict):
     where: Word = Field(description="Its column that holds what came.")
     take: Word = Field(description="Its column whose value is loaded.")
     missing: Literal["reject", "null"] = Field("reject", description="What to do when nothing is found.")
-    fold_case: bool = Field(False, description="Whether texts are found whatever their letter case.")
+    fold_case: bool = Field(False, description="Whether texts are found in any letter case.")
 
 
 class ReplacePart(_Strict):
@@ -111,7 +111,7 @@ class ColumnPart(_Strict):
     pad_to: Annotated[int, Field(ge=1)] | None = Field(None, description="Fill up to this length from the left.")
     pad_with: Sign = "0"
     values: dict[str, Value] = Field({}, description="What each text becomes.")
-    fold_case: bool = Field(False, description="Whether `values` are found whatever their letter case.")
+    fold_case: bool = Field(False, description="Whether `values` are found in any letter case.")
     otherwise: Value = Field(
         "reject", description='What a text that `values` lacks becomes: "reject", "keep", or a value.'
     )
@@ -272,7 +272,7 @@ def _text(value: Value | None) -> str | None:
 def _pieces(part: ColumnPart, columns: Iterable[str | ColumnPart]) -> int | None:
     """How many pieces a text must have: as many as the columns that cut it alike take of it.
 
-    One column alone may take the first piece or the last, whatever else there is.
+    One column alone may take the first piece or the last, with any number of others.
     """
     alike = [
         other.part

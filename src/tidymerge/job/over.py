@@ -1,4 +1,4 @@
-"""What is given besides a job wins over what the job says: one way for the command line and for Python."""
+"""What is given in addition to a job wins over what the job says: one way for the command line and for Python."""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field, replace
@@ -13,7 +13,7 @@ from tidymerge.model.rules import Limits
 
 @dataclass(frozen=True, slots=True)
 class Given:
-    """What is given besides a job, or in place of one; what is None or empty leaves the job's word.
+    """What is given in addition to a job, or in place of one; what is None or empty leaves the job's word.
 
     `limits` are single ones, by name, or all of them. The other names are those of `Job`.
     """

@@ -132,9 +132,9 @@ class Removals:
 class ChangeSet:
     """What was decided: for every incoming row its outcome, and every record that is touched.
 
-    `key` are the columns that find a record; `stamps` are columns that no fingerprint heeds; `skips` are the skipped
-    rows by why. The rows that are `followers` say the same as their `leaders`, or change the same record by their
-    update: they share their fate.
+    `key` are the columns that find a record; `stamps` are columns that do not count in a fingerprint; `skips` are the
+    skipped rows by why. The rows that are `followers` say the same as their `leaders`, or change the same record by
+    their update: they share their fate.
     """
 
     outcomes: npt.NDArray[np.uint8]

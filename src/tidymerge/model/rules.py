@@ -26,7 +26,7 @@ class Action(StrEnum):
 class Find:
     """A look-up: the value is sought in `where` of `table`, and `take` of the record found is loaded.
 
-    With `fold_case` texts are found whatever their letter case.
+    With `fold_case` texts are found in any letter case.
     """
 
     table: str

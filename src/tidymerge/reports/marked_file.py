@@ -20,7 +20,7 @@ from openpyxl.worksheet.worksheet import Worksheet
 from tidymerge.core.explain.marks import Marks, status
 from tidymerge.core.naming.letters import column_names
 from tidymerge.core.tidy.cells import as_array, differs
-from tidymerge.core.tidy.mended import GUARDED, MARKS
+from tidymerge.core.tidy.corrected import GUARDED, MARKS
 from tidymerge.core.tidy.tidying import guard
 from tidymerge.errors import BadOption
 from tidymerge.model.changes import Outcome
@@ -36,7 +36,7 @@ _MEANINGS = (
     (Outcome.UPDATED, "a record had the key and other values; a note on each changed cell has the value before"),
     (Outcome.UNCHANGED, "the record held the same values already"),
     (Outcome.SKIPPED, "left out on purpose"),
-    (Outcome.REJECTED, "something is wrong: mend the cell and send the row again"),
+    (Outcome.REJECTED, "something is wrong: correct the cell and send the row again"),
 )
 _MOST_ROWS = 1_048_576  # of a sheet: ECMA-376
 _WIDTHS = (13, 60, 30, 18, 20)

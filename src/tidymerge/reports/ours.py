@@ -5,7 +5,7 @@ import zipfile
 import zlib
 from pathlib import Path
 
-from tidymerge.core.tidy.mended import MARKS, WHY
+from tidymerge.core.tidy.corrected import MARKS, WHY
 
 SIGN = "Tidy Merge"  # in a page, a chart and a workbook, where their formats have a place for who made them
 _HEAD = 1 << 16

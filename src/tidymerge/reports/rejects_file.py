@@ -1,4 +1,4 @@
-"""The rejects file: the incoming columns of the rejected rows and why, to be mended there and loaded again."""
+"""The rejects file: the incoming columns of the rejected rows and why, to be corrected there and loaded again."""
 
 import re
 from pathlib import Path

@@ -11,7 +11,7 @@ from tidymerge.address import is_server, parse, without_password
 from tidymerge.core.infer.propose import Proposal, Skipping, propose, totals_skipped, unmatched_columns
 from tidymerge.core.naming.header import ROWS_SEARCHED, find_header, guess_header
 from tidymerge.core.naming.mapping import fold
-from tidymerge.core.tidy.mended import mended
+from tidymerge.core.tidy.corrected import corrected
 from tidymerge.errors import NoHeader
 from tidymerge.job.model import Job
 from tidymerge.job.reading import parse_job
@@ -54,14 +54,14 @@ def _parent(target: Target, table: str) -> tuple[TableShape, Any]:
 def _read(source: Source, shape: TableShape, job: Job | None, header_row: int | None) -> tuple[Incoming, int | None]:
     """The rows, under the row of names that a load takes too; its number, where a load could not find it by itself."""
     if header_row is not None:
-        return mended(source.read(header_row - 1 - source.above)), None
+        return corrected(source.read(header_row - 1 - source.above)), None
     head = source.head(ROWS_SEARCHED)
     try:
         at = find_header(head, names_sought(job, shape))
     except NoHeader:
         at = guess_header(head)
-        return mended(source.read(at)), at + 1 + source.above
-    return mended(source.read(at)), None
+        return corrected(source.read(at)), at + 1 + source.above
+    return corrected(source.read(at)), None
 
 
 def _addresses(incoming: str, into: str, path: Path) -> tuple[str, str]:

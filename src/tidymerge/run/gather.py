@@ -17,8 +17,8 @@ import pyarrow as pa
 from tidymerge.address import STANDARD_INPUT, is_server, parse, without_password
 from tidymerge.core.naming.header import ROWS_SEARCHED, find_header
 from tidymerge.core.naming.mapping import listing
+from tidymerge.core.tidy.corrected import corrected
 from tidymerge.core.tidy.fill import FillDown
-from tidymerge.core.tidy.mended import mended
 from tidymerge.databases import is_database
 from tidymerge.errors import BadOption, NoSuchFile, NoSuchSheet, SourceChanged, about
 from tidymerge.job.model import Job
@@ -104,7 +104,7 @@ def gather(job: Job, shape: TableShape, target: Target, folder: Path) -> tuple[G
     parts = []
     for address, source, row in zip(job.incoming, sources, rows, strict=True):
         with about(address=without_password(address)):
-            parts.append(FillDown(job.fill_down).fill(mended(source.read(row))))
+            parts.append(FillDown(job.fill_down).fill(corrected(source.read(row))))
     return Gathered.all(chosen(parts[0] if len(parts) == 1 else together(parts), job.take_rows)), is_own
 
 
@@ -121,16 +121,16 @@ def _in_batches(source: Source, header_row: int, folder: Path, down: Sequence[st
     if not isinstance(source, BatchedSource) or source.rows_expected <= 2 * rows_at_once():
         return None
     try:
-        first = FillDown(down).fill(mended(source.sample(header_row)))
+        first = FillDown(down).fill(corrected(source.sample(header_row)))
     except Irregular:
         return None
 
     def batches() -> Iterator[Incoming]:
         filling = FillDown(down)  # which goes on from batch to batch
-        return (filling.fill(mended(batch)) for batch in source.batches(header_row))
+        return (filling.fill(corrected(batch)) for batch in source.batches(header_row))
 
     def rows() -> Incoming:
-        return FillDown(down).fill(mended(source.read(header_row)))
+        return FillDown(down).fill(corrected(source.read(header_row)))
 
     return Gathered(Sample(first), rows, source.rows_expected, batches, folder)
 

@@ -1,4 +1,4 @@
-"""The files that a run writes besides its target: where they may go. All is checked before anything is done."""
+"""The files that a run writes in addition to its target: where they may go. All is checked before anything is done."""
 
 import os
 import stat

@@ -53,7 +53,7 @@ def settle_all(log: RunLog, target: str | None = None) -> list[str]:
 def settle(log: RunLog, name: str, target_of: str | None = None) -> str | None:
     """Look at the target for whether a run that was cut off committed, note it in the log, and say it.
 
-    The target is opened for writing, so that a commit that the server is still at is waited for.
+    The target is opened for writing, so that this waits for a commit that still runs on the server.
     """
     with log.ended(name) as gone:
         if not gone:
@@ -86,7 +86,7 @@ def settle(log: RunLog, name: str, target_of: str | None = None) -> str | None:
                 f"The run {name} was cut off, but {run.target} shows that it had committed: it counts as {run.state} "
                 "(unless somebody without this log wrote the same values since, which can't be told apart)."
             )
-        message = f"Cut off before it committed: {run.target} is as if it had never been."
+        message = f"Cut off before it committed: {run.target} is as it was before the run."
         _note(log, replace(run, settled=True, state=State.FAILED, message=message))
         return (
             f"The run {name} was cut off, and {run.target} shows that it had not committed: nothing of it was written."

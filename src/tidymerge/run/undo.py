@@ -85,7 +85,7 @@ def undoable(log: RunLog, text: str) -> Run:
         with log.ended(run.name) as gone:
             if not gone:
                 raise NotUndoable(
-                    f"The run {run.name} is still at work; wait until it has ended, then undo it.", run=run.name
+                    f"The run {run.name} is still running; wait until it has ended, then undo it.", run=run.name
                 )
     return run
 

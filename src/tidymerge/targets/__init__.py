@@ -29,7 +29,7 @@ _FILES: Mapping[str, tuple[str, str]] = MappingProxyType(
 def open_target(text: str, *, write: bool, types: Mapping[str, str] = _NONE, firmly: bool = False) -> "Target":
     """The target at an address, not yet entered. Raises BadAddress, NoSuchFile and MissingPackage.
 
-    `types` of columns are heeded for files that have none of their own. `firmly` keeps all others from writing.
+    `types` of columns are used for files that have none of their own. `firmly` keeps all others from writing.
     """
     from tidymerge.targets.sql import SqlTarget
 

@@ -33,7 +33,7 @@ def demo(
 ) -> None:
     """Make a co-operative's database and workbooks; look, draft, preview, load, load again, list the runs."""
     from tidymerge.cli.screen import output
-    from tidymerge.demo.data import DATABASE, LIST, WORKBOOK, make_demo, mend_job
+    from tidymerge.demo.data import DATABASE, LIST, WORKBOOK, finish_job, make_demo
     from tidymerge.model import ReadOptions
     from tidymerge.run.draft import draft_job
 
@@ -46,7 +46,7 @@ def demo(
     job = Path(_JOB)
     job.unlink(missing_ok=True)
     if fresh:
-        job.write_text(mend_job(draft_job(_SHEET, _TABLE, job, None, ReadOptions(), None)[0]), encoding="utf-8")
+        job.write_text(finish_job(draft_job(_SHEET, _TABLE, job, None, ReadOptions(), None)[0]), encoding="utf-8")
         out.print(f"The job {path / _JOB} loads this week's sheet; nothing is loaded yet. See what it would do:")
         out.print(f"  tidymerge preview --job {path / _JOB}")
         return
@@ -70,13 +70,13 @@ def demo(
 
 def _finish_job(out: "Console", job: Path) -> None:
     """Show the drafted job, and what is added to it by hand."""
-    from tidymerge.demo.data import mend_job
+    from tidymerge.demo.data import finish_job
 
     out.print()
     out.print(job.read_text(encoding="utf-8"))
     _say(out, "3. Finish the job by hand: old news must not overwrite new.")
     before = job.read_text(encoding="utf-8").splitlines()
-    job.write_text(mend_job("\n".join(before)), encoding="utf-8")
+    job.write_text(finish_job("\n".join(before)), encoding="utf-8")
     out.print("Added to week.toml:\n")
     for line in job.read_text(encoding="utf-8").splitlines():
         if line and line not in before:
@@ -116,7 +116,7 @@ def _try_next(out: "Console", path: Path, database: str, listed: str) -> None:
         ("the sender's sheet, with what became of each row", _MARKED),
         ("the chair's list, with what was loaded and a new column", listed),
         ("see the rejected rows and why", f"tidymerge look {_REJECTS}"),
-        ("mend them in the file, then load it", f"tidymerge load {_REJECTS} --job {_JOB}"),
+        ("correct them in the file, then load it", f"tidymerge load {_REJECTS} --job {_JOB}"),
         ("next week, give only the new workbook", f"tidymerge load week33.xlsx --job {_JOB}"),
         ("take back a load: RUN is its name above", "tidymerge undo RUN"),
         ("see all tables", f"tidymerge look {database}"),

@@ -47,4 +47,4 @@ def draft(
     console = output.console()
     for line in said:
         console.print(Text(line))
-    console.print(Text(f"\nRead it, mend it, then see what it does: tidymerge preview --job {path}", "dim"))
+    console.print(Text(f"\nRead it, correct it, then see what it does: tidymerge preview --job {path}", "dim"))

@@ -191,7 +191,7 @@ def _rejects(shown: Receipt) -> RenderableType:
         more = f" and {count - _ROWS_NAMED:,} more" if count > _ROWS_NAMED else ""
         listed.add_row(Text(reason, "red"), f"{count:,}", numbers + more, _example(cells[0]), cells[0].expected)
     where = Text(
-        f"Rejected rows are in {shown.rejects.file}: mend them there and load that file.\n"
+        f"Rejected rows are in {shown.rejects.file}: correct them there and load that file.\n"
         if shown.rejects.file
         else ""
     )

@@ -38,7 +38,7 @@ class Converted:
 
 @dataclass(frozen=True, slots=True)
 class Surroundings:
-    """What a conversion needs besides the rows: compiled computed values, look-up tables, the run's stamps.
+    """What a conversion needs in addition to the rows: compiled computed values, look-up tables, the run's stamps.
 
     `asked` are the incoming columns that conditions and instructions look at.
     """

@@ -1,11 +1,11 @@
-"""The rejected rows as a table that can be mended and loaded again."""
+"""The rejected rows as a table that can be corrected and loaded again."""
 
 import numpy as np
 import pyarrow as pa
 
 from tidymerge.core.account.account import first_flaws
 from tidymerge.core.tidy.convert import as_text
-from tidymerge.core.tidy.mended import ROW, WHY
+from tidymerge.core.tidy.corrected import ROW, WHY
 from tidymerge.core.tidy.tidying import guard
 from tidymerge.model import Flaw, Incoming, Indices
 from tidymerge.model.changes import ChangeSet
@@ -15,7 +15,7 @@ from tidymerge.model.receipt import RejectedCell
 def rejects_table(incoming: Incoming, changes: ChangeSet) -> pa.Table:
     """The rejected rows as they arrived, as text, with their row number and what is wrong with each at the end.
 
-    Cells that a spreadsheet would run as a formula are guarded; `mended` takes the guard away.
+    Cells that a spreadsheet would run as a formula are guarded; `corrected` takes the guard away.
     """
     rows = rejected_rows(changes)
     arrays = [guard(as_text(column).take(pa.array(rows))) for column in incoming.columns]

@@ -41,7 +41,7 @@ def in_words(rule: ColumnRule) -> str:
 
 
 def _found(find: Find) -> str:
-    return f"found in {find.table} by {find.where}{', whatever the case' if find.fold_case else ''}"
+    return f"found in {find.table} by {find.where}{', in any letter case' if find.fold_case else ''}"
 
 
 def _samples(

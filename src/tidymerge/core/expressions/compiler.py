@@ -23,7 +23,7 @@ from tidymerge.model import MOST_DIGITS, ColumnType, Kind
 
 _SIGNS: dict[type, str] = {exp.EQ: "=", exp.NEQ: "<>", exp.LT: "<", exp.LTE: "<=", exp.GT: ">", exp.GTE: ">="}
 _ARITHMETIC: dict[type, str] = {exp.Add: "+", exp.Sub: "-", exp.Mul: "*", exp.Div: "/"}
-# The parts of a node, besides its operands, that we heed; any other one is refused.
+# The parts of a node, other than its operands, that we know; any other one is refused.
 _FURTHER_PARTS: dict[type, tuple[str, ...]] = {
     exp.Column: ("table",),
     exp.Literal: ("is_string",),

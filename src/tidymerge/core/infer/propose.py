@@ -271,7 +271,7 @@ def _through(source: IncomingColumn, column: TargetColumn, key: ForeignKey, pare
                 find |= {"fold_case": True} if folded > exactly else {}
                 comment = (
                     f"{source.name} holds values of {parent.name}.{names[0]}, so {column.name} is looked up there"
-                    f"{', whatever the letter case' if folded > exactly else ''}."
+                    f"{', in any letter case' if folded > exactly else ''}."
                 )
                 return Proposal(column.name, {"from": source.name, "find": find}, (comment,))
     return None

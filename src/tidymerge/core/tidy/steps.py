@@ -290,7 +290,7 @@ def _decimal_point(text: str, mark: str) -> str:
 
 @dataclass(frozen=True, slots=True)
 class TruthWords(CellStep):
-    """Read words as true and as false, whatever their letter case."""
+    """Read words as true and as false, in any letter case."""
 
     true: tuple[str, ...]
     false: tuple[str, ...]

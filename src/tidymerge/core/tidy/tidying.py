@@ -65,7 +65,7 @@ def guard(texts: pa.Array) -> pa.Array:
     """Put an apostrophe before what a spreadsheet would run as a formula; numbers stay numbers.
 
     That may stand at the start, and also behind a separator or a line end inside: a program that expects another
-    separator than the comma cuts the text there, and no longer heeds its quotes.
+    separator than the comma cuts the text there, and no longer sees its quotes.
     """
     return _where(texts, _MAY_RUN, _guarded)
 
@@ -77,7 +77,7 @@ def is_guarded(texts: pa.Array) -> bool:
 
 
 def unguard(texts: pa.Array) -> pa.Array:
-    """Take away what `guard` put there, so that a mended rejects file loads as the sheet would have."""
+    """Take away what `guard` put there, so that a corrected rejects file loads as the sheet would have."""
     return _where(texts, _MAY_BE_GUARDED, _unguarded)
 
 

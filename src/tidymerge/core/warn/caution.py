@@ -122,7 +122,7 @@ def totals(parts: Sequence[tuple[Callable[[], Incoming], ChangeSet]], pairing: P
 
 
 def _numbers(incoming: Incoming, pairing: Pairing) -> list[pa.Array]:
-    """The cells that feed columns of exact numbers besides the key, as such; not of very many rows."""
+    """The cells that feed columns of exact numbers and are not in the key, as such; not of very many rows."""
     kinds = (Kind.INTEGER, Kind.DECIMAL)
     if len(incoming.row_numbers) > _ROWS_ADDED_UP:
         return []

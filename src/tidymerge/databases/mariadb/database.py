@@ -1,4 +1,4 @@
-"""MariaDB's own ways: rows straight from the wire, LOAD DATA with its warnings heeded, collations asked."""
+"""MariaDB's own ways: rows straight from the wire, LOAD DATA whose warnings are errors, collations asked."""
 
 import re
 import zlib

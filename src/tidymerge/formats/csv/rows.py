@@ -52,7 +52,7 @@ class CsvFile:
             raise TargetUnreadable(f"{address.path} can't be read: {error.strerror or error}.") from None
         except Irregular:
             raise TargetUnreadable(
-                f"{address.path} has blank lines, or lines with more or fewer cells than column names: mend it first."
+                f"{address.path} has blank lines, or lines with more or fewer cells than names: correct it first."
             ) from None
         except NoRows as error:
             raise TargetUnreadable(f"{error} A target needs a line of column names.") from None

@@ -159,7 +159,7 @@ class WorkbookRows:
         return _each(texts, dates, lambda text, name: readable(text, dates[name], base_1904=self._book.base_1904))
 
     def exact(self, texts: pa.Table) -> pa.Table:
-        """What `readable` was made of. A cell stands for itself: what its column holds besides does not count.
+        """What `readable` was made of. A cell stands for itself: what else its column holds does not count.
 
         A column that had dates gets them back as dates, though it may hold none by now.
         """

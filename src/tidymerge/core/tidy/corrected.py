@@ -1,4 +1,4 @@
-"""Files that we wrote and that come back mended: rejects, and marked copies as text."""
+"""Files that we wrote and that come back corrected: rejects, and marked copies as text."""
 
 from dataclasses import replace
 
@@ -13,7 +13,7 @@ MARKS = ("load: status", "load: why", "load: changed", "load: key", "load: time"
 GUARDED = "load: guarded"  # only in text: there a guard stands before what a spreadsheet would run
 
 
-def mended(incoming: Incoming) -> Incoming:
+def corrected(incoming: Incoming) -> Incoming:
     """The rows without our own columns, and without the guards that we put there."""
     names = {column.name for column in incoming.columns}
     if not names & {WHY, MARKS[0]}:
