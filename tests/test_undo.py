@@ -302,5 +302,5 @@ def test_a_run_that_is_still_at_work_is_not_undone(run, folder, hives, programs)
     refused = run("undo", "last")
     (folder / "go").touch()
     assert running.wait() == 0
-    assert (refused.status, "is still at work" in refused.err) == (2, True), refused.err
+    assert (refused.status, "is still running" in refused.err) == (2, True), refused.err
     assert run("undo", "last", "--yes").status == 0

@@ -6,7 +6,6 @@ from pathlib import Path
 from typing import Any
 
 from tidymerge.job.model import Job
-from tidymerge.job.reading import read_job
 from tidymerge.model import ReadOptions
 from tidymerge.model.rules import Limits
 
@@ -35,7 +34,7 @@ class Given:
 
 def job_with(base: Job | Path | None, given: Given) -> Job:
     """The job, or that of a file, or an empty one, with what is given over it. Raises BadJob and NoSuchFile."""
-    job = base if isinstance(base, Job) else Job((), "") if base is None else read_job(base)
+    job = base if isinstance(base, Job) else Job((), "") if base is None else _read(base)
     limits = given.limits
     return replace(
         job,
@@ -53,6 +52,12 @@ def job_with(base: Job | Path | None, given: Given) -> Job:
         strict=given.strict or job.strict,
         trust_triggers=given.trust_triggers or job.trust_triggers,
     )
+
+
+def _read(path: Path) -> Job:
+    from tidymerge.job.reading import read_job  # late: its models take longer to import than most jobs to run
+
+    return read_job(path)
 
 
 def _known(values: Mapping[str, Any]) -> dict[str, Any]:

@@ -19,8 +19,8 @@ from tidymerge.address import Address
 from tidymerge.errors import BadOption, BrokenFile, NoRows, NoSuchFile
 from tidymerge.formats.csv.encoding import decoded
 from tidymerge.formats.files import COMPRESSED, ending_of
-from tidymerge.formats.sheet.package import too_much
 from tidymerge.formats.table import as_incoming, columns_under, wrong_length
+from tidymerge.formats.unpacking import too_much
 from tidymerge.model import Flaw, Incoming, Indices, ReadOptions
 from tidymerge.ports.source import Irregular
 from tidymerge.settings import most_unpacked

@@ -8,9 +8,7 @@ from pathlib import Path
 from typing import BinaryIO
 from xml.etree import ElementTree as ET
 
-from tidymerge.errors import BrokenFile, TargetUnreadable
-from tidymerge.formats.sheet.parts import elements, tree, written
-from tidymerge.settings import most_unpacked
+from tidymerge.errors import TargetUnreadable
 
 _CONTENT_TYPES = "[Content_Types].xml"
 
@@ -28,26 +26,6 @@ def parsed(data: bytes, place: str) -> ET.Element:
         return ET.fromstring(data)  # noqa: S314 - what such XML could harm with is refused above
     except ET.ParseError as error:
         raise TargetUnreadable(f"{place} is not XML ({error}).") from None
-
-
-def check_unpacked(path: Path) -> None:
-    """Refuse an archive that says it holds more than may be unpacked. Raises BrokenFile."""
-    most = most_unpacked()
-    try:
-        with zipfile.ZipFile(path) as archive:
-            size = sum(part.file_size for part in archive.infolist())
-    except (zipfile.BadZipFile, OSError, NotImplementedError, ValueError):
-        return  # what reads it says what is wrong
-    if size > most:
-        raise BrokenFile(too_much(str(path), most))
-
-
-def too_much(name: str, most: int) -> str:
-    """What is said of a file that holds more than may be unpacked."""
-    return (
-        f"{name} holds more than {most:,} bytes when it is unpacked, which is more than is allowed. If it is "
-        "as large as that, let TIDYMERGE_MOST_UNPACKED say more."
-    )
 
 
 class Package:
@@ -129,6 +107,8 @@ class Package:
             return None, {}
         folder, base = posixpath.split(self.main)
         rels = posixpath.join(folder, "_rels", f"{base}.rels")
+        from tidymerge.formats.sheet.parts import elements, tree, written  # late: only writing needs it
+
         parts = {}
         for name, tag, attribute, ending in (
             (rels, "Relationship", "Type", f"/{kind}"),

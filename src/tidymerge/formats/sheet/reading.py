@@ -16,8 +16,8 @@ from tidymerge.core.naming.letters import column_index, column_names
 from tidymerge.core.naming.mapping import listing
 from tidymerge.errors import BadOption, BrokenFile, NoRows, NoSuchSheet
 from tidymerge.formats.sheet.faults import faults
-from tidymerge.formats.sheet.package import check_unpacked
 from tidymerge.formats.table import as_incoming, columns_under, parts_of
+from tidymerge.formats.unpacking import check_unpacked
 from tidymerge.model import Flaw, Incoming, ReadOptions, Reason
 
 
