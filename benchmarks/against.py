@@ -2,8 +2,8 @@
 
     python benchmarks/against.py COMMIT [--rows 1000000] [--rounds 5] [--servers]
 
-Both the commit and the last one are installed into folders of their own. Each load runs in a process of its own on a fresh copy
-of the same data; the two versions take turns. Servers are those of TIDYMERGE_BENCH_POSTGRESQL and
+Both the commit and the last one are installed into folders of their own. Each load runs in a process of its own on a
+fresh copy of the same data; the two versions take turns. Servers are those of TIDYMERGE_BENCH_POSTGRESQL and
 TIDYMERGE_BENCH_MARIADB.
 """
 

@@ -105,7 +105,7 @@ def test_of_an_address_with_a_password_that_is_not_escaped_nothing_is_printed(ru
         assert "w0rd" not in ended.out + ended.err
     assert not [path for path in home.rglob("*") if path.is_file() and b"w0rd" in path.read_bytes()]
     assert "w0rd" not in without_password(f"{scheme}://{rest}")
-    assert parse("postgresql://h:5432/coop#a@b").part == "a@b"  # which is a name
+    assert parse("postgresql://h:5432/coop#a@b").fragment == "a@b"  # which is a name
 
 
 def test_an_option_file_is_read_only_for_the_host_that_it_names(run, folder):

@@ -183,6 +183,12 @@ def test_what_is_far_from_the_usual_is_unusual(counts, odd):
 def test_without_the_plotting_package_the_page_is_complete_and_a_chart_is_refused_before(run, hives, folder):
     text_file(folder / "in.csv", [["apiary_code", "hive_no", "queen_colour"], ["L01", 1, "red"], ["X", "x", "y"]])
     bare = "import sys\nsys.modules['matplotlib'] = None\nfrom tidymerge.cli.app import main\nmain()"
+    shown = run("demo", script=bare)
+    assert (shown.status, "for a mail" in shown.out, (folder / "tidymerge-demo" / "week32.png").exists()) == (
+        0,
+        True,
+        False,
+    )
     before = stored(hives)
     refused = run("load", "in.csv", "--into", hives, "--yes", "--chart", "c.png", script=bare)
     assert (refused.status, "pip install 'tidymerge[charts]'" in refused.err) == (1, True), refused.err

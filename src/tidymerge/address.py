@@ -23,10 +23,10 @@ _ESCAPE = (
 
 @dataclass(frozen=True, slots=True)
 class Address:
-    """A file, or a server's database (`server` is its URL), and the part of it (sheet or table) that is meant."""
+    """A file, or a server's database (`server` is its URL), and what stands after the #: the sheet or table in it."""
 
     path: Path
-    part: str | None = None
+    fragment: str | None = None
     server: str | None = None
 
     @property
@@ -49,7 +49,7 @@ class Address:
         return said
 
     def __str__(self) -> str:
-        return f"{self.place}#{self.part}" if self.part else self.place
+        return f"{self.place}#{self.fragment}" if self.fragment else self.place
 
 
 def is_server(text: str) -> bool:
@@ -104,15 +104,15 @@ def parse(text: str) -> Address:
     if is_server(text):
         return _parse_server(text)
     splits = [(text, "")] + [(text[:at], text[at + 1 :]) for at in reversed(range(len(text))) if text[at] == "#"]
-    for name, part in splits:
+    for name, fragment in splits:
         if name and Path(name).exists():
-            return Address(Path(name), part or None)
-    name, _, part = text.partition("#")
-    return Address(Path(name), part or None)
+            return Address(Path(name), fragment or None)
+    name, _, fragment = text.partition("#")
+    return Address(Path(name), fragment or None)
 
 
 def _parse_server(text: str) -> Address:
-    url, _, part = text.partition("#")
+    url, _, fragment = text.partition("#")
     scheme = url.partition("://")[0].lower()
     if scheme not in SERVERS:
         raise BadAddress(f"{scheme}:// is not a kind of server that is known; known are {', '.join(SERVERS)}.")
@@ -130,12 +130,12 @@ def _parse_server(text: str) -> Address:
         raise BadAddress(f"The address names the environment variable {missing[0]}, which is not set.")
     # A password from the environment may hold any character.
     url = re.sub(r":\$\{(\w+)\}@", lambda found: f":{quote(os.environ[found[1]], safe='')}@", url)
-    url, part = (_VARIABLE.sub(lambda found: os.environ[found[1]], piece) for piece in (url, part))
+    url, fragment = (_VARIABLE.sub(lambda found: os.environ[found[1]], piece) for piece in (url, fragment))
     try:
         _ = urlsplit(url).port
     except ValueError:
         raise BadAddress(_ESCAPE) from None
-    return Address(Path(), part or None, url)
+    return Address(Path(), fragment or None, url)
 
 
 def reopened(text: str) -> str:
@@ -144,4 +144,4 @@ def reopened(text: str) -> str:
         return without_password(text)
     address = parse(text)
     path = address.path.absolute()
-    return f"{path}#{address.part}" if address.part else str(path)
+    return f"{path}#{address.fragment}" if address.fragment else str(path)

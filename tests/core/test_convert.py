@@ -6,8 +6,8 @@ from decimal import Decimal
 import pyarrow as pa
 import pytest
 
-from tidymerge.core.tidy.convert import cast_cells, tidy_parts
-from tidymerge.formats.table import parts_of
+from tidymerge.core.tidy.convert import cast_cells, tidy_arrays
+from tidymerge.formats.table import arrays_of
 from tidymerge.model import ColumnType, Kind
 
 KG = ColumnType(Kind.DECIMAL, "DECIMAL(8,2)", precision=8, scale=2, digits=15)
@@ -58,8 +58,8 @@ ID = "550e8400-e29b-41d4-a716-446655440000"
 )  # fmt: skip
 def test_a_cell_becomes_the_value_or_says_why_not(to, cell, wanted):
     others = ["", None]  # a cell reads the same beside blanks, and odd ones beside regular ones
-    parts = (pa.array([None, None, cell]),) if isinstance(cell, Decimal) else parts_of([*others, cell])
-    cast = cast_cells(tidy_parts(parts), to, 3)
+    parts = (pa.array([None, None, cell]),) if isinstance(cell, Decimal) else arrays_of([*others, cell])
+    cast = cast_cells(tidy_arrays(parts), to, 3)
     assert cast.values.type == to.arrow
     assert cast.values[:2].null_count == 2
     if cast.bad:
@@ -98,13 +98,13 @@ def test_noise_is_counted_as_rounded():
 
 def test_a_column_that_mixes_types_keeps_every_cell():
     cells = [1.0, "2", "", True, date(2026, 5, 4), "#N/A"]
-    cast = cast_cells(tidy_parts(parts_of(cells)), KG, 6)
+    cast = cast_cells(tidy_arrays(arrays_of(cells)), KG, 6)
     assert cast.values.to_pylist() == [Decimal("1.00"), Decimal("2.00"), None, None, None, None]
     assert {str(bad.reason) for bad in cast.bad} == {"not a number", "a formula error"}
 
 
 def test_a_date_among_codes_is_not_taken_for_a_code():
-    cast = cast_cells(tidy_parts(parts_of(["3-5", date(2026, 4, 3), "B2"])), TEXT, 3)
+    cast = cast_cells(tidy_arrays(arrays_of(["3-5", date(2026, 4, 3), "B2"])), TEXT, 3)
     assert cast.values.to_pylist() == ["3-5", None, "B2"]
     assert [str(bad.reason) for bad in cast.bad] == ["a date among text"]
 

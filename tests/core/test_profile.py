@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from strategies import PROPERTY
 from tidymerge.core.infer.profile import profile
-from tidymerge.formats.table import parts_of
+from tidymerge.formats.table import arrays_of
 from tidymerge.model import IncomingColumn
 
 CELLS = st.lists(st.sampled_from(["a", "b", "B", " a ", "", None, "7", "007", "x y"]), min_size=1, max_size=20)
@@ -18,7 +18,7 @@ CELLS = st.lists(st.sampled_from(["a", "b", "B", " a ", "", None, "7", "007", "x
 @PROPERTY
 @given(CELLS)
 def test_counts_are_those_of_a_counter(cells):
-    found = profile([IncomingColumn("c", parts_of(cells))]).columns[0]
+    found = profile([IncomingColumn("c", arrays_of(cells))]).columns[0]
     counts = Counter(cell.strip() for cell in cells if cell and cell.strip())
     assert (found.rows, found.blanks, found.distinct) == (len(cells), len(cells) - counts.total(), len(counts))
     assert dict(found.commonest) == {text: counts[text] for text, _ in found.commonest}
@@ -45,12 +45,12 @@ def test_counts_are_those_of_a_counter(cells):
     ],
 )
 def test_types_are_told_by_what_is_there(cells, kind, bounds):
-    found = profile([IncomingColumn("c", parts_of(cells))]).columns[0]
+    found = profile([IncomingColumn("c", arrays_of(cells))]).columns[0]
     assert (found.kind, found.smallest, found.largest) == (kind, *bounds)
 
 
 def keys(**columns):
-    found = profile([IncomingColumn(name, parts_of(cells)) for name, cells in columns.items()]).keys
+    found = profile([IncomingColumn(name, arrays_of(cells)) for name, cells in columns.items()]).keys
     return [(candidate.columns, candidate.blank, candidate.repeated) for candidate in found]
 
 

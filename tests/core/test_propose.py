@@ -5,7 +5,7 @@ import pyarrow as pa
 import pytest
 
 from tidymerge.core.infer.propose import propose, unmatched_columns
-from tidymerge.formats.table import parts_of
+from tidymerge.formats.table import arrays_of
 from tidymerge.model import ColumnType, ForeignKey, Incoming, IncomingColumn, Kind, TableShape, TargetColumn
 
 TYPES = {
@@ -34,7 +34,7 @@ PARENTS = {"keepers": (KEEPERS, pa.table({"id": [1, 2], "email": ["alma@example.
 def proposed(**columns):
     """The proposals for a sheet with these columns, by target column, and the sheet."""
     count = len(next(iter(columns.values())))
-    parts = tuple(IncomingColumn(name, parts_of(cells)) for name, cells in columns.items())
+    parts = tuple(IncomingColumn(name, arrays_of(cells)) for name, cells in columns.items())
     sheet = Incoming("in.csv", parts, np.arange(count) + 2, 1)
     found = propose(sheet, SHAPE, EXISTING, PARENTS)
     assert [proposal.target for proposal in found] == list(TYPES)  # all but the generated column, in order

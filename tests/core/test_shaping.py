@@ -31,7 +31,7 @@ def shaped(rule, cells, kind=Kind.DECIMAL, mark=None):
 def test_a_number_written_with_points_and_a_comma_comes_back(numbers, euros):
     texts = [f"{number:,.2f}".translate(str.maketrans(",.", ".,")) + (" €" if euros else "") for number in numbers]
     rule = ColumnRule(sources=("X",), steps=(NumberMarks(",", ".", currency="€"),))
-    cast = cast_cells(shaped(rule, texts).parts, KG, len(texts))
+    cast = cast_cells(shaped(rule, texts).arrays, KG, len(texts))
     assert cast.values.to_pylist() == numbers
 
 
@@ -39,14 +39,14 @@ def test_a_number_written_with_points_and_a_comma_comes_back(numbers, euros):
 @given(st.decimals(min_value=-1000, max_value=1000, places=1))
 def test_percent_moves_the_point_two_places(number):
     rule = ColumnRule(sources=("X",), steps=(NumberMarks(percent=True),))
-    cast = cast_cells(shaped(rule, [f"{number} %", f"{number}"]).parts, KG, 2)
+    cast = cast_cells(shaped(rule, [f"{number} %", f"{number}"]).arrays, KG, 2)
     assert cast.values.to_pylist() == [number / 100, number]
 
 
 @pytest.mark.parametrize("text", ["1.5", "1.2345,5", "12.34", "1,5,5", "1.234.5", "--5", "5-", "€"])
 def test_what_could_be_another_number_is_not_read(text):
     rule = ColumnRule(sources=("X",), steps=(NumberMarks(",", ".", currency="€"),))
-    assert cast_cells(shaped(rule, [text]).parts, KG, 1).values.to_pylist() == [None]
+    assert cast_cells(shaped(rule, [text]).arrays, KG, 1).values.to_pylist() == [None]
 
 
 @PROPERTY
@@ -55,20 +55,20 @@ def test_dates_in_a_format_come_back(day, form):
     found = shaped(
         ColumnRule(sources=("X",), steps=(DateFormats(("%H:%M", form)),)), [day.strftime(form), ""], Kind.DATE
     )
-    assert found.parts[0].to_pylist() == [day, None]
+    assert found.arrays[0].to_pylist() == [day, None]
     assert not found.flaws
 
 
 def test_a_format_reads_what_the_column_keeps():
     rule = ColumnRule(sources=("X",), steps=(DateFormats(("%d.%m.%Y %H:%M",)),))
-    assert shaped(rule, ["04.05.2026 09:30"], Kind.TIMESTAMP).parts[0].to_pylist() == [datetime(2026, 5, 4, 9, 30)]
+    assert shaped(rule, ["04.05.2026 09:30"], Kind.TIMESTAMP).arrays[0].to_pylist() == [datetime(2026, 5, 4, 9, 30)]
     flaws = shaped(rule, ["04.05.2026"], Kind.TIMESTAMP).flaws
     assert (flaws[0].values.to_pylist(), "%d.%m.%Y %H:%M" in flaws[0].expected) == (["04.05.2026"], True)
 
 
 def test_a_clearing_mark_is_no_value_and_is_remembered():
     found = shaped(ColumnRule(sources=("X",)), ["-", "--", "", None, " - "], Kind.TEXT, mark="-")
-    assert found.parts[0].to_pylist() == [None, "--", None, None, None]
+    assert found.arrays[0].to_pylist() == [None, "--", None, None, None]
     assert found.cleared.tolist() == [True, False, False, False, True]
 
 
@@ -78,7 +78,7 @@ def test_steps_apply_in_the_order_of_the_reference():
     )  # fmt: skip
     rule = ColumnRule(sources=("X",), steps=steps)
     found = shaped(rule, ["a/no 102 b", "a/7", "x"], Kind.TEXT)
-    assert found.parts[0].to_pylist() == ["found", None, None]
+    assert found.arrays[0].to_pylist() == ["found", None, None]
     assert [(flaw.reason, flaw.values.to_pylist()) for flaw in found.flaws] == [
         ("wrong number of pieces", ["x"]),
         ("not in the value map", ["***7"]),
@@ -102,7 +102,7 @@ def test_no_pattern_takes_longer_than_its_text():
     texts = pa.array([f"{'a' * 60}! {at}" for at in range(2000)])
     rule = ColumnRule(sources=("X",), steps=(Match(r"^(a+)+$"), Replace(((r"^(a|a)*$", "b"),))))
     assert first_found(texts, r"^(a+)+$").null_count == 2000
-    assert shaped(rule, texts.to_pylist(), Kind.TEXT).parts[0].null_count == 2000
+    assert shaped(rule, texts.to_pylist(), Kind.TEXT).arrays[0].null_count == 2000
 
 
 @pytest.mark.parametrize("pattern", ["(", r"(?=a)", r"(a)\1", "[z-a]"])

@@ -8,7 +8,7 @@ import pytest
 
 from tidymerge.core.infer.totals import is_total, sums, word_of
 from tidymerge.core.tidy.fill import FillDown
-from tidymerge.formats.table import parts_of
+from tidymerge.formats.table import arrays_of
 from tidymerge.model import Incoming, IncomingColumn
 
 
@@ -49,7 +49,7 @@ def test_filling_down_goes_on_from_batch_to_batch_and_keeps_the_types():
     def rows(*cells):
         return Incoming(
             "in.csv",
-            (IncomingColumn("A", parts_of(cells)), IncomingColumn("B", parts_of(cells))),
+            (IncomingColumn("A", arrays_of(cells)), IncomingColumn("B", arrays_of(cells))),
             np.arange(len(cells)),
             1,
         )
@@ -58,6 +58,6 @@ def test_filling_down_goes_on_from_batch_to_batch_and_keeps_the_types():
     for batch in (rows(None, "x", None), rows("", 5.0, None), rows(None, " ", "y")):
         filled = filling.fill(batch)
         column = filled.column("A")
-        seen += [next((part[at].as_py() for part in column.parts if part[at].is_valid), None) for at in range(3)]
+        seen += [next((part[at].as_py() for part in column.arrays if part[at].is_valid), None) for at in range(3)]
         assert filled.column("B") is batch.column("B")
     assert seen == [None, "x", "x", "x", 5.0, 5.0, 5.0, 5.0, "y"]

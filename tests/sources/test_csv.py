@@ -16,7 +16,7 @@ from tidymerge.sources import open_source
 
 def read(path, header_row=0, **options):
     incoming = open_source(str(path), ReadOptions(**options)).read(header_row)
-    columns = [column.parts[0].to_pylist() for column in incoming.columns]
+    columns = [column.arrays[0].to_pylist() for column in incoming.columns]
     return (
         [column.name for column in incoming.columns],
         incoming.row_numbers.tolist(),
@@ -47,7 +47,7 @@ def test_a_guessed_encoding_is_said(tmp_path):
     (tmp_path / "in.csv").write_bytes(text.encode("cp1252"))
     incoming = open_source(str(tmp_path / "in.csv"), ReadOptions()).read(0)
     assert "name the encoding" in incoming.notes[0]
-    assert incoming.columns[1].parts[0][0].as_py().startswith("Die Königin")
+    assert incoming.columns[1].arrays[0][0].as_py().startswith("Die Königin")
 
 
 def test_rows_are_numbered_as_seen(tmp_path):

@@ -26,7 +26,7 @@ def test_types_offsets_and_blank_rows(tmp_path):
     book.save(tmp_path / "in.xlsx")
 
     source = open_source(str(tmp_path / "in.xlsx"), ReadOptions())
-    assert source.parts() == (("Week 1", 10, 5), ("Second", 1, 1))
+    assert source.sheets() == (("Week 1", 10, 5), ("Second", 1, 1))
     assert "others are Second" in source.notes[0]
     incoming = source.read(2)
     assert incoming.row_numbers.tolist() == [4, 9, 10]
@@ -36,7 +36,8 @@ def test_types_offsets_and_blank_rows(tmp_path):
         "Mixed": ["text", "true", "30:00:00"],
     }
     assert (
-        date(2026, 5, 4) in incoming.column("When").parts[0].to_pylist() + incoming.column("When").parts[1].to_pylist()
+        date(2026, 5, 4)
+        in incoming.column("When").arrays[0].to_pylist() + incoming.column("When").arrays[1].to_pylist()
     )
     assert open_source(f"{tmp_path}/in.xlsx#second", ReadOptions()).sheet == "Second"
 
@@ -47,4 +48,4 @@ def test_text_that_looks_like_a_number_stays_text(tmp_path):
     book.active.append(["0012"])
     book.save(tmp_path / "in.xlsx")
     incoming = open_source(str(tmp_path / "in.xlsx"), ReadOptions()).read(0)
-    assert incoming.columns[0].parts[0].to_pylist() == ["0012"]
+    assert incoming.columns[0].arrays[0].to_pylist() == ["0012"]

@@ -1,8 +1,10 @@
 """The program: its commands, and how every error becomes a sentence and an exit status."""
 
 import os
+import shutil
 import signal
 import sys
+import textwrap
 import traceback
 from types import FrameType
 from typing import Annotated, NoReturn
@@ -112,4 +114,12 @@ def _say(words: str) -> None:
     if settings.is_debugging():
         traceback.print_exc()
     shown = "".join(sign if sign.isprintable() else "\N{REPLACEMENT CHARACTER}" for sign in words)
-    print(f"tidymerge: {shown}", file=sys.stderr)
+    print(_wrapped(f"tidymerge: {shown}"), file=sys.stderr)
+
+
+def _wrapped(words: str) -> str:
+    """On a terminal, in lines that end where words end: an option that is broken in two can't be typed."""
+    if not sys.stderr.isatty():
+        return words
+    width = shutil.get_terminal_size().columns
+    return textwrap.fill(words, width, break_long_words=False, break_on_hyphens=False)

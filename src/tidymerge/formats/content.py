@@ -64,8 +64,8 @@ class Content(Protocol):
         """What to call the table."""
 
     @property
-    def part(self) -> str | None:
-        """The part of the file that is meant, if it has parts."""
+    def fragment(self) -> str | None:
+        """The sheet of the file that is meant, if it has sheets."""
 
     @property
     def columns(self) -> tuple[TargetColumn, ...]:

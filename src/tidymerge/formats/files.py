@@ -31,7 +31,7 @@ def ending_of(address: Address) -> str:
 
 def is_parquet_folder(address: Address) -> bool:
     """Whether the address leads to a folder of Parquet files, which are one table."""
-    return address.part is None and address.path.is_dir() and any(address.path.glob("*.parquet"))
+    return address.fragment is None and address.path.is_dir() and any(address.path.glob("*.parquet"))
 
 
 def check_file(address: Address) -> None:

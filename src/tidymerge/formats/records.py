@@ -14,7 +14,7 @@ from tidymerge.address import Address
 from tidymerge.core.tidy.documents import Number, as_it_is
 from tidymerge.core.tidy.floats import SPREADSHEET_DIGITS
 from tidymerge.errors import BrokenFile, NoRows
-from tidymerge.formats.table import as_incoming, parts_of
+from tidymerge.formats.table import arrays_of, as_incoming
 from tidymerge.model import Incoming, IncomingColumn, ReadOptions
 
 _WHOLE_DIGITS = 18  # which 64 bits are sure to hold
@@ -35,7 +35,7 @@ class Records:
         self._rows = rows
         self._about: dict[str, Any] = {"address": address, "header_row": 0, "sheet": None, "reads": reads}
 
-    def parts(self) -> tuple[tuple[str, int, int], ...]:
+    def sheets(self) -> tuple[tuple[str, int, int], ...]:
         """None: the file is one table."""
         return ()
 
@@ -174,7 +174,7 @@ def _columns(address: Address, objects: Iterable[tuple[int, Any]]) -> tuple[list
             raise BrokenFile(f"{address.path}: record {number} is no object with names and values.")
         rows.append(found)
     names = dict.fromkeys(name for row in rows for name in row)
-    columns = [IncomingColumn(name, parts_of([_cell(row.get(name)) for row in rows])) for name in names]
+    columns = [IncomingColumn(name, arrays_of([_cell(row.get(name)) for row in rows])) for name in names]
     return columns, len(rows)
 
 

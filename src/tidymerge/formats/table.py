@@ -25,11 +25,13 @@ _ARROW = {
 }
 
 
-def columns_under(header: Sequence[str], parts: Iterable[tuple[pa.Array, ...]], first: int = 0) -> list[IncomingColumn]:
+def columns_under(
+    header: Sequence[str], arrays: Iterable[tuple[pa.Array, ...]], first: int = 0
+) -> list[IncomingColumn]:
     """The columns under a header row, of which the first is number `first` of the sheet."""
     return [
         IncomingColumn(name, arrays, None if name == said.strip() else said.strip())
-        for name, said, arrays in zip(column_names(header, first), header, parts, strict=True)
+        for name, said, arrays in zip(column_names(header, first), header, arrays, strict=True)
     ]
 
 
@@ -44,19 +46,19 @@ def _alike(columns: Sequence[IncomingColumn]) -> list[str]:
     ]
 
 
-def parts_of(cells: Sequence[Any]) -> tuple[pa.Array, ...]:
+def arrays_of(cells: Sequence[Any]) -> tuple[pa.Array, ...]:
     """Python cells of mixed types as one Arrow array a type; '' and None are blank."""
     kinds = set(map(type, cells)) - {type(None)}
     if timedelta in kinds:
-        return parts_of([_duration(cell) if type(cell) is timedelta else cell for cell in cells])
+        return arrays_of([_duration(cell) if type(cell) is timedelta else cell for cell in cells])
     if kinds == {str}:
         return (pa.array([cell or None for cell in cells], pa.string()),)
-    parts = []
+    arrays = []
     for kind in sorted(kinds, key=lambda kind: list(_ARROW).index(kind)):
         own = [cell if type(cell) is kind and cell != "" else None for cell in cells]
         if any(cell is not None for cell in own):
-            parts.append(pa.array(own, _ARROW[kind]))
-    return tuple(parts) or (pa.nulls(len(cells), pa.string()),)
+            arrays.append(pa.array(own, _ARROW[kind]))
+    return tuple(arrays) or (pa.nulls(len(cells), pa.string()),)
 
 
 def _duration(cell: timedelta) -> time | str:
@@ -86,14 +88,14 @@ def as_incoming(
     kept = [
         column
         for column in columns
-        if all_columns or column.called != "" or any(part.null_count < len(part) for part in column.parts)
+        if all_columns or column.called != "" or any(array.null_count < len(array) for array in column.arrays)
     ]
     if not blank.any():
         return Incoming(columns=tuple(kept), row_numbers=row_numbers, flaws=tuple(flaws), **about)
     stays = ~blank
     mask, place = pa.array(stays), np.cumsum(stays) - 1
     return Incoming(
-        columns=tuple(replace(column, parts=tuple(part.filter(mask) for part in column.parts)) for column in kept),
+        columns=tuple(replace(column, arrays=tuple(array.filter(mask) for array in column.arrays)) for column in kept),
         row_numbers=row_numbers[stays],
         flaws=tuple(replace(flaw, rows=place[flaw.rows]) for flaw in flaws),
         **about,

@@ -17,12 +17,12 @@ class IncomingColumn:
     """A column as it arrived.
 
     A spreadsheet's column may mix numbers, text and dates, so it travels as one array a type
-    (`parts`, equally long); a row holds a value in at most one of them, and in none if blank. No two columns have one
+    (`arrays`, equally long); a row holds a value in at most one of them, and in none if blank. No two columns have one
     `name`; `called` is what the header says if that is another: nothing, or what an earlier column is called too.
     """
 
     name: str
-    parts: tuple[pa.Array, ...]
+    arrays: tuple[pa.Array, ...]
     called: str | None = None
 
 

@@ -17,7 +17,7 @@ class Source(Protocol):
     above: int
     notes: tuple[str, ...]
 
-    def parts(self) -> tuple[tuple[str, int, int], ...]:
+    def sheets(self) -> tuple[tuple[str, int, int], ...]:
         """The sheets of a workbook: name, rows and columns of each; none for a file without parts."""
 
     def head(self, rows: int) -> list[list[str]]:

@@ -76,7 +76,7 @@ def _from_folder(text: str, folder: Path) -> str:
     if address.path.is_absolute() or folder == Path():
         return text
     relative = os.path.relpath(address.path, folder)
-    return f"{relative}#{address.part}" if address.part else relative
+    return f"{relative}#{address.fragment}" if address.fragment else relative
 
 
 def _fill(

@@ -176,7 +176,7 @@ def _stacked(name: str, parts: Sequence[Incoming], lengths: Sequence[int]) -> tu
 
 def _parts_of(part: Incoming, name: str) -> tuple[pa.Array, ...]:
     fitting = [column for column in part.columns if column.name == name]
-    return fitting[0].parts if fitting else ()
+    return fitting[0].arrays if fitting else ()
 
 
 def _header_row(job: Job, source: Source, names: set[str]) -> int:
@@ -227,7 +227,7 @@ def checksums(given: Sequence[str]) -> dict[str, str | None]:
 
 def _sheets(file: str, pattern: str) -> list[str]:
     """The sheets of a workbook that fit a pattern such as Week*, in the workbook's order."""
-    names = [name for name, *_ in open_source(file, ReadOptions()).parts()]
+    names = [name for name, *_ in open_source(file, ReadOptions()).sheets()]
     fitting = [name for name in names if name == pattern] or [name for name in names if fnmatchcase(name, pattern)]
     if not fitting:
         raise NoSuchSheet(
@@ -255,7 +255,7 @@ def chosen(incoming: Incoming, rows: str | None) -> Incoming:
     mask = pa.array(keep)
     origin = None if incoming.origin is None else incoming.origin[keep]
     columns = tuple(
-        replace(column, parts=tuple(part.filter(mask) for part in column.parts)) for column in incoming.columns
+        replace(column, arrays=tuple(part.filter(mask) for part in column.arrays)) for column in incoming.columns
     )
     numbers = incoming.row_numbers[keep]
     return replace(incoming, columns=columns, row_numbers=numbers, flaws=tuple(flaws), origin=origin)

@@ -16,11 +16,11 @@ from tidymerge.targets import open_target
 
 @dataclass(frozen=True, slots=True)
 class Overview:
-    """The parts of a workbook or database: name, rows and columns of each."""
+    """The sheets of a workbook, or the tables of a database (`kind`): name, rows and columns of each."""
 
     address: str
-    part: str
-    parts: tuple[tuple[str, int, int], ...]
+    kind: str
+    tables: tuple[tuple[str, int, int], ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,8 +40,8 @@ def look(text: str, options: ReadOptions, header_row: int | None = None) -> Over
     if is_database(text):
         return _database(text)
     source = open_source(text, options)
-    if parse(text).part is None and len(source.parts()) > 1:
-        return Overview(str(parse(text).path), "sheet", source.parts())
+    if parse(text).fragment is None and len(source.sheets()) > 1:
+        return Overview(str(parse(text).path), "sheet", source.sheets())
     if header_row is not None and header_row < 1:
         raise BadOption("Rows count from 1, so the row of the column names is 1 or more.")
     row = header_row - 1 if header_row is not None else guess_header(source.head(ROWS_SEARCHED))
@@ -53,7 +53,7 @@ def look(text: str, options: ReadOptions, header_row: int | None = None) -> Over
 def _database(text: str) -> Overview | View:
     address = parse(text)
     with open_target(text, write=False) as target:
-        if address.part is None:
+        if address.fragment is None:
             return Overview(address.place, "table", _tables(target))
         shape = target.describe()
         readable = [column for column in shape.columns if not column.foreign]

@@ -175,8 +175,8 @@ def _read(path: Path) -> pa.Table:
 
 def _incoming_table(batch: Incoming) -> pa.Table:
     """Rows as one table: each part of each column, and the row number."""
-    arrays = [as_array(part) for column in batch.columns for part in column.parts]
-    names = [f"{index} {at}" for index, column in enumerate(batch.columns) for at in range(len(column.parts))]
+    arrays = [as_array(part) for column in batch.columns for part in column.arrays]
+    names = [f"{index} {at}" for index, column in enumerate(batch.columns) for at in range(len(column.arrays))]
     return pa.Table.from_arrays([*arrays, pa.array(batch.row_numbers)], [*names, _NUMBER])
 
 
@@ -184,7 +184,7 @@ def _reader(folder: Path, sample: Incoming) -> Callable[[], Incoming]:
     def incoming() -> Incoming:
         table = _read(folder / "incoming")
         columns = tuple(
-            IncomingColumn(column.name, tuple(as_array(table[f"{index} {at}"]) for at in range(len(column.parts))))
+            IncomingColumn(column.name, tuple(as_array(table[f"{index} {at}"]) for at in range(len(column.arrays))))
             for index, column in enumerate(sample.columns)
         )
         return replace(sample, columns=columns, row_numbers=as_array(table[_NUMBER]).to_numpy(), flaws=())

@@ -4,7 +4,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from tidymerge.core.infer.told import declared, in_words, types_of_parts, widest
+from tidymerge.core.infer.told import declared, in_words, types_of_arrays, widest
 from tidymerge.core.naming.mapping import fold, incoming_name, pair_columns, target_name
 from tidymerge.errors import AmbiguousColumn, BadOption, NoSuchColumn
 from tidymerge.job.model import Job
@@ -82,7 +82,7 @@ def _missing(job: Job, gathered: Gathered, shape: TableShape) -> dict[str, tuple
 def _types(name: str, gathered: Gathered) -> list[ColumnType]:
     """The types that the values of an incoming column have, in any piece of the rows; none if it holds nothing."""
     pieces = [gathered.rows()] if gathered.batches is None else gathered.batches()
-    return [found for piece in pieces for found in types_of_parts(piece.column(name).parts)]
+    return [found for piece in pieces for found in types_of_arrays(piece.column(name).arrays)]
 
 
 def _called(name: str, shape: TableShape) -> str:

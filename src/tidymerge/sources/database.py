@@ -19,7 +19,7 @@ class DatabaseSource(Records):
         session = Session(address.path, write=False)
         try:
             if options.query is None:
-                name = find_table(session, address.part)
+                name = find_table(session, address.fragment)
                 columns, rows = _read(session, f"SELECT * FROM main.{quoted(name)}")
             else:
                 name = "query"

@@ -92,7 +92,7 @@ class QuerySource:
         if writer is not None:
             writer.close()
 
-    def parts(self) -> tuple[tuple[str, int, int], ...]:
+    def sheets(self) -> tuple[tuple[str, int, int], ...]:
         """None: it is one table."""
         return ()
 

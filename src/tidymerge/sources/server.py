@@ -29,13 +29,13 @@ class ServerSource:
         self.sheet: str | None = None
         self.above = 0
         self.notes: tuple[str, ...] = ()
-        table = database.find_table(address.part)
+        table = database.find_table(address.fragment)
         self._columns = database.describe(table).columns
         self._from = f"{database.in_sql(table)} t"
         self.address = database.address(table)
         self.rows_expected = int(numbers(database.read, f"SELECT count(*) AS n FROM {self._from}")[0])
 
-    def parts(self) -> tuple[tuple[str, int, int], ...]:
+    def sheets(self) -> tuple[tuple[str, int, int], ...]:
         """None: it is one table."""
         return ()
 
@@ -93,7 +93,7 @@ class OwnServerSource:
         finally:
             database.close()
 
-    def parts(self) -> tuple[tuple[str, int, int], ...]:
+    def sheets(self) -> tuple[tuple[str, int, int], ...]:
         """None: it is one table."""
         return ()
 

@@ -35,14 +35,16 @@ def open_target(text: str, *, write: bool, types: Mapping[str, str] = _NONE, fir
 
     address = parse(text)
     if address.server is not None:
-        return SqlTarget(connect(address), address.part, write=write, server=address.server, firmly=firmly)
+        return SqlTarget(connect(address), address.fragment, write=write, server=address.server, firmly=firmly)
     if is_parquet_folder(address):
         return _parquet_target(address, write=write)
     check_file(address)
     ending = address.path.suffix.lower()
     if ending == _PARQUET and not is_database(text):
         return _parquet_target(address, write=write)
-    if not is_database(text) and ((ending in _TEXT_ENDINGS and address.part is None) or ending in _WORKBOOK_ENDINGS):
+    if not is_database(text) and (
+        (ending in _TEXT_ENDINGS and address.fragment is None) or ending in _WORKBOOK_ENDINGS
+    ):
         return _file_target(address, types, write=write)
     if not is_database(text):
         raise BadAddress(
@@ -53,7 +55,7 @@ def open_target(text: str, *, write: bool, types: Mapping[str, str] = _NONE, fir
         )
     from tidymerge.databases.sqlite.database import SqliteDatabase
 
-    return SqlTarget(partial(SqliteDatabase, address.path, write=write), address.part, write=write)
+    return SqlTarget(partial(SqliteDatabase, address.path, write=write), address.fragment, write=write)
 
 
 def _file_target(address: Address, types: Mapping[str, str], *, write: bool) -> "Target":

@@ -32,7 +32,7 @@ class FileTarget:
     def __init__(self, address: Address, read: Callable[[Address], Content], *, write: bool) -> None:
         self._address = address
         self._read = read
-        self._part = address.part
+        self._fragment = address.fragment
         self._path = path = address.path.resolve()
         self._swap = Swap(path if path.is_dir() else path.parent, self.address)
         self._write = write
@@ -46,7 +46,7 @@ class FileTarget:
                 self._swap.lock(self._path)
             self._swap.watch(self._own_files)
             self._file = self._read(self._address)
-            self._part = self._file.part
+            self._fragment = self._file.fragment
         except BaseException:
             self._swap.close()
             raise
@@ -60,7 +60,7 @@ class FileTarget:
     @property
     def address(self) -> str:
         """Where the file is, for people."""
-        return str(replace(self._address, part=self._part))
+        return str(replace(self._address, fragment=self._fragment))
 
     def describe(self) -> TableShape:
         """The columns; a file enforces nothing."""

@@ -1,6 +1,7 @@
 """`tidymerge demo`: the whole tour on demo data."""
 
 import os
+from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -14,7 +15,7 @@ if TYPE_CHECKING:
 _SHEET, _TABLE, _JOB, _REJECTS = "week32.xlsx#Inspections", "coop.db#hives", "week.toml", "week32-rejects.csv"
 _LOAD = ["load", "--job", _JOB, "--rejects", _REJECTS, "--yes"]
 _MARKED, _PAGE, _CHART = "week32-marked.xlsx", "week32.html", "week32.png"
-_VIEWS = ["--marked", _MARKED, "--page", _PAGE, "--chart", _CHART]
+_VIEWS = ["--marked", _MARKED, "--page", _PAGE]
 _INTO_LIST = [
     "load", _SHEET, "--into", "hives.xlsx#HiveList", "--key", "Apiary code", "--key", "Hive no.", "--add-column",
     "Weather", "--most-rejected", "30%", "--rejects", "list-rejects.csv", "--yes",
@@ -60,7 +61,7 @@ def demo(
         context,
         out,
         "5. Load it. (On a terminal, load shows the preview and asks; --yes goes ahead.)",
-        [*_LOAD, *_VIEWS],
+        [*_LOAD, *_VIEWS, *(["--chart", _CHART] if _can_draw() else [])],
     )
     _step(context, out, "6. Load the same sheet again: there is nothing left to change.", _LOAD)
     _step(context, out, "7. The chair has a list of the hives in a workbook, with formulas and a chart.", _INTO_LIST)
@@ -81,6 +82,11 @@ def _finish_job(out: "Console", job: Path) -> None:
     for line in job.read_text(encoding="utf-8").splitlines():
         if line and line not in before:
             out.print(f"    {line}")
+
+
+def _can_draw() -> bool:
+    """Whether the package that draws charts is installed."""
+    return find_spec("matplotlib") is not None
 
 
 def _say(out: "Console", words: str) -> None:
@@ -112,7 +118,7 @@ def _try_next(out: "Console", path: Path, database: str, listed: str) -> None:
     _say(out, f"To look at and to try next, in the folder {path}:")
     for words, command in (
         ("the receipt as a page, to open in a browser", _PAGE),
-        ("the tally as a picture, for a mail", _CHART),
+        ("the tally as a picture, for a mail", _CHART if _can_draw() else "pip install 'tidymerge[charts]'"),
         ("the sender's sheet, with what became of each row", _MARKED),
         ("the chair's list, with what was loaded and a new column", listed),
         ("see the rejected rows and why", f"tidymerge look {_REJECTS}"),

@@ -17,14 +17,14 @@ _CATEGORY = 8  # a text column with no more different values is shown with all o
 
 def overview(out: Console, shown: Overview) -> None:
     """The sheets of a workbook or the tables of a database."""
-    out.print(Text.assemble("\n", (shown.address, "bold"), f": {counted(len(shown.parts), shown.part)}\n"))
-    listed = grid("", (shown.part, "rows", "columns"))
+    out.print(Text.assemble("\n", (shown.address, "bold"), f": {counted(len(shown.tables), shown.kind)}\n"))
+    listed = grid("", (shown.kind, "rows", "columns"))
     listed.title = None
-    for name, rows, columns in shown.parts:
+    for name, rows, columns in shown.tables:
         listed.add_row(cut(name), f"{rows:,}", str(columns))
     out.print(listed)
-    if shown.parts:
-        out.print(Text(f"\nLook into one with: tidymerge look '{shown.address}#{shown.parts[0][0]}'", "dim"))
+    if shown.tables:
+        out.print(Text(f"\nLook into one with: tidymerge look '{shown.address}#{shown.tables[0][0]}'", "dim"))
 
 
 def view(out: Console, shown: View) -> None:

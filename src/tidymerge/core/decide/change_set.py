@@ -9,7 +9,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.core.decide.question import Question
-from tidymerge.core.decide.rows import marked
+from tidymerge.core.decide.rows import flawed
 from tidymerge.core.decide.verdicts import Verdicts, with_company
 from tidymerge.core.match.order import generations
 from tidymerge.core.tidy.cells import as_array, valid
@@ -105,7 +105,7 @@ def shapes_of(changed: Mapping[str, Mask], length: int) -> Indices:
 
 def reject(changes: ChangeSet, found: Sequence[Flaw]) -> ChangeSet:
     """The change set without the rows in `found` (indices into the incoming rows), which are rejected."""
-    bad = marked(found, len(changes.outcomes))
+    bad = flawed(found, len(changes.outcomes))
     outcomes = changes.outcomes.copy()
     outcomes[bad] = Outcome.REJECTED
     goes = ~bad[changes.leaders]

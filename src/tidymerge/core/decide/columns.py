@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 from tidymerge.core.decide.lookup import LookUp, Sought, look_up, seek
 from tidymerge.core.expressions import Expression, Frame
 from tidymerge.core.tidy.cells import as_array, keep, shown
-from tidymerge.core.tidy.convert import as_text, cast_cells, tidy_parts
+from tidymerge.core.tidy.convert import as_text, cast_cells, tidy_arrays
 from tidymerge.core.tidy.shaping import shape_column
 from tidymerge.core.tidy.tidying import tidy
 from tidymerge.errors import BadOption
@@ -74,13 +74,13 @@ def understand(incoming: Incoming, pairing: Pairing, around: Surroundings, skipp
     found.flaws += [flaw for flaw in incoming.flaws if flaw.column is None or flaw.column in used]
     for pair in sorted(pairing.pairs, key=lambda pair: pair.rule.find is not None):
         name = pair.target.name
-        parts, flaws, found.cleared[name] = _cells(incoming, pair, around)
+        arrays, flaws, found.cleared[name] = _cells(incoming, pair, around)
         found.flaws += flaws
         if pair.rule.find is None:
-            _cast(incoming, pair, parts, found)
+            _cast(incoming, pair, arrays, found)
             continue
         table = _with_this_load(around.look_ups[pair.rule.find], found.columns, around)
-        sought = seek(tuple(parts), table, len(incoming.row_numbers))
+        sought = seek(tuple(arrays), table, len(incoming.row_numbers))
         texts = sought.texts(table.where)
         if texts is None:
             _look_up(incoming, pair, sought, table, skipped, found)
@@ -128,14 +128,14 @@ def _look_up(incoming: Incoming, pair: Pair, sought: Sought, table: LookUp, skip
     _cast(incoming, pair, [taken.values] if taken.values.null_count < len(taken.values) else [], found)
 
 
-def _cast(incoming: Incoming, pair: Pair, parts: list[pa.Array], found: Understood) -> None:
+def _cast(incoming: Incoming, pair: Pair, arrays: list[pa.Array], found: Understood) -> None:
     """Cast the cells of one column to its type, and note what is wrong with them."""
     name = pair.target.name
-    cast = cast_cells(parts, pair.target.type, len(incoming.row_numbers))
+    cast = cast_cells(arrays, pair.target.type, len(incoming.row_numbers))
     flawed = _flawed(incoming, pair)
     found.columns[name] = keep(cast.values, ~flawed) if flawed.any() else cast.values
     if cast.bad:
-        texts = _shown(incoming, pair.rule, parts)
+        texts = _shown(incoming, pair.rule, arrays)
         for bad in cast.bad:
             rows = bad.rows[~flawed[bad.rows]]
             if len(rows):
@@ -149,7 +149,7 @@ def _untidied(incoming: Incoming, pair: Pair) -> pa.Array | None:
     """The texts of a text column as they arrived, if tidying changes any of them."""
     if pair.target.type.kind is not Kind.TEXT or not pair.rule.unshaped:
         return None
-    texts = [part for part in incoming.column(pair.rule.sources[0]).parts if pa.types.is_string(part.type)]
+    texts = [array for array in incoming.column(pair.rule.sources[0]).arrays if pa.types.is_string(array.type)]
     return texts[0] if texts and tidy(texts[0]) is not texts[0] else None
 
 
@@ -204,9 +204,9 @@ def _cells(incoming: Incoming, pair: Pair, around: Surroundings) -> tuple[list[p
         return ([values] if values.null_count < rows else []), flaws, nothing
     mark = rule.clear_mark if rule.clear_mark is not None else around.clear_mark
     if rule.plain and mark is None:
-        return tidy_parts(incoming.column(rule.sources[0]).parts), [], nothing
+        return tidy_arrays(incoming.column(rule.sources[0]).arrays), [], nothing
     shaped = shape_column(incoming, rule, pair.target.type.kind, mark)
-    return [part for part in shaped.parts if part.null_count < len(part)], list(shaped.flaws), shaped.cleared
+    return [array for array in shaped.arrays if array.null_count < len(array)], list(shaped.flaws), shaped.cleared
 
 
 def _files(incoming: Incoming) -> pa.Array:
@@ -221,11 +221,11 @@ def file_name(address: str) -> str:
     return address if "://" in address else address.partition("#")[0].rpartition("/")[2]
 
 
-def _shown(incoming: Incoming, rule: ColumnRule, parts: Sequence[pa.Array]) -> pa.Array:
+def _shown(incoming: Incoming, rule: ColumnRule, arrays: Sequence[pa.Array]) -> pa.Array:
     """The cells as the person knows them: as they arrived, or as they were computed."""
     if len(rule.sources) == 1:
         return as_text(incoming.column(rule.sources[0]))
-    texts = [shown(part) for part in parts]
+    texts = [shown(array) for array in arrays]
     return texts[0] if len(texts) == 1 else pc.coalesce(*texts)
 
 

@@ -12,7 +12,7 @@ from tidymerge.core.expressions import Cells, Expression, Frame, Scopes, Type, c
 from tidymerge.core.naming.mapping import fold, incoming_name, target_name
 from tidymerge.core.tidy import digits
 from tidymerge.core.tidy.cells import as_array, mask_of
-from tidymerge.core.tidy.convert import as_text, tidy_parts
+from tidymerge.core.tidy.convert import as_text, tidy_arrays
 from tidymerge.errors import BadExpression
 from tidymerge.model import Existing, Incoming, IncomingColumn, Indices, Mask, Pairing, TableShape
 from tidymerge.model.rules import Rules
@@ -100,7 +100,7 @@ _NATURES = (
 
 def nature(column: IncomingColumn) -> Type | None:
     """The type that all cells of a column have: texts are numbers if all of them are; NULL if all are blank."""
-    found = {_nature_of(part) for part in tidy_parts(column.parts)}
+    found = {_nature_of(part) for part in tidy_arrays(column.arrays)}
     return found.pop() if len(found) == 1 else None if found else Type.NULL
 
 

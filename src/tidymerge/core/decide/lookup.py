@@ -51,10 +51,10 @@ class Found:
     missing: Mask
 
 
-def seek(parts: tuple[pa.Array, ...], table: LookUp, rows: int) -> Sought:
+def seek(arrays: tuple[pa.Array, ...], table: LookUp, rows: int) -> Sought:
     """The cells of `rows` rows, ready to be sought in the table."""
-    cells = as_text(IncomingColumn("", parts)) if parts else pa.nulls(rows, pa.string())
-    sought = cast_cells(list(parts), table.where.type, rows).values
+    cells = as_text(IncomingColumn("", arrays)) if arrays else pa.nulls(rows, pa.string())
+    sought = cast_cells(list(arrays), table.where.type, rows).values
     pairs = table.values.filter(pc.is_valid(table.values[table.find.where])).group_by(table.values.column_names)
     records = pairs.aggregate([])
     where = records.select([table.find.where])

@@ -12,7 +12,7 @@ from tidymerge.core.decide.columns import Converted
 from tidymerge.core.match.match import KeyCodes, code_rows, repeats
 from tidymerge.core.tidy import digits
 from tidymerge.core.tidy.cells import as_array, shown, valid
-from tidymerge.core.tidy.convert import as_text, tidy_parts
+from tidymerge.core.tidy.convert import as_text, tidy_arrays
 from tidymerge.core.tidy.tidying import tidy
 from tidymerge.core.tidy.times import durations
 from tidymerge.model import ColumnType, Flaw, Incoming, IncomingColumn, Indices, Mask, Pair, Pairing, Reason, TableShape
@@ -20,7 +20,7 @@ from tidymerge.model.changes import Matches
 from tidymerge.model.rules import Action, Instruction, Rules
 
 
-def marked(flaws: Sequence[Flaw], rows: int) -> Mask:
+def flawed(flaws: Sequence[Flaw], rows: int) -> Mask:
     """Which of `rows` rows have a flaw."""
     mask = np.zeros(rows, bool)
     for flaw in flaws:
@@ -180,7 +180,7 @@ def instructions(incoming: Incoming, instruction: Instruction | None) -> Told:
     actions = np.full(rows, -1, np.int8)
     if instruction is None:
         return Told(actions, (), [])
-    parts = tuple(tidy_parts(incoming.column(instruction.column).parts))
+    parts = tuple(tidy_arrays(incoming.column(instruction.column).arrays))
     cells = tidy(as_text(IncomingColumn("", parts))) if parts else pa.nulls(rows, pa.string())
     words = pc.utf8_lower(cells)
     known = np.zeros(rows, bool)

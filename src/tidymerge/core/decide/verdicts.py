@@ -8,7 +8,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from tidymerge.core.decide.columns import spared
-from tidymerge.core.decide.rows import marked
+from tidymerge.core.decide.rows import flawed
 from tidymerge.core.tidy.cells import mask_at
 from tidymerge.model import Flaw, Indices, Mask
 from tidymerge.model.changes import Outcome
@@ -55,7 +55,7 @@ class Verdicts:
         """Reject the rows that have the flaws, unless they are left out."""
         found = spared(flaws, self._skipped)
         self.flaws += found
-        self._rejected = self._rejected | marked(found, self.length)
+        self._rejected = self._rejected | flawed(found, self.length)
 
     def follow(self, rows: Indices, leaders: Indices) -> None:
         """Leave out rows whose leaders are left out, for the same reason."""
@@ -65,7 +65,7 @@ class Verdicts:
     def share(self, rows: Indices, leaders: Indices) -> None:
         """Reject rows whose leaders are rejected, for the same flaw, even if they were left out because of them."""
         self.flaws = [with_company(flaw, rows, leaders) for flaw in self.flaws]
-        self._rejected = marked(self.flaws, self.length)
+        self._rejected = flawed(self.flaws, self.length)
         self._skips = {why: mask & ~self._rejected for why, mask in self._skips.items()}
 
     def outcomes(self, updated: Indices, inserted: Indices) -> npt.NDArray[np.uint8]:

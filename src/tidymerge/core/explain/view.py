@@ -49,13 +49,13 @@ def _samples(
 ) -> tuple[tuple[str | None, str | None], ...]:
     """The first few different values, as they arrived and as they would be loaded."""
     after = as_array(converted.values[pair.target.name])
-    parts = incoming.column(pair.rule.sources[0]).parts if pair.rule.sources else ()
-    holds = np.logical_or.reduce([valid(after), *(valid(part) for part in parts)])
+    arrays = incoming.column(pair.rule.sources[0]).arrays if pair.rule.sources else ()
+    holds = np.logical_or.reduce([valid(after), *(valid(array) for array in arrays)])
     filled = pa.array(np.flatnonzero(holds & ~skipped)[:_LOOKED_AT])
     after = after.take(filled)
     texts = shown(after)
-    looked_at = IncomingColumn("", tuple(part.take(filled) for part in parts))
-    before = as_text(looked_at) if parts else pa.nulls(len(after), pa.string())
+    looked_at = IncomingColumn("", tuple(array.take(filled) for array in arrays))
+    before = as_text(looked_at) if arrays else pa.nulls(len(after), pa.string())
     found: dict[tuple[str | None, str | None], None] = {}
     for row in range(len(filled)):
         found[before[row].as_py(), texts[row].as_py()] = None

@@ -6,7 +6,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from sqlglot import exp
 
-from tidymerge.core.expressions.types import Frame, Part, Type
+from tidymerge.core.expressions.types import Checked, Frame, Type
 from tidymerge.core.tidy.cells import valid
 from tidymerge.core.tidy.convert import cast_cells
 from tidymerge.core.tidy.tidying import tidy
@@ -48,7 +48,7 @@ CASTS = {
 }
 
 
-def common_type(parts: Sequence[Part]) -> Type | None:
+def common_type(parts: Sequence[Checked]) -> Type | None:
     """The type in which all parts can meet, or None if there is none.
 
     Cells alone meet in the type that all of them have; where they have none, it is not known what they mean.
@@ -67,31 +67,31 @@ def common_type(parts: Sequence[Part]) -> Type | None:
     return None if texts and not temporal and kind is not Type.TEXT else kind
 
 
-def _common_nature(cells: Sequence[Part]) -> Type | None:
+def _common_nature(cells: Sequence[Checked]) -> Type | None:
     natures = {cell.nature for cell in cells} - {Type.NULL}
     if natures == {Type.DATE, Type.TIMESTAMP}:
         return Type.TIMESTAMP
     return natures.pop() if len(natures) == 1 else None if natures else Type.TEXT
 
 
-def as_type(part: Part, wanted: Type) -> Part | None:
+def as_type(part: Checked, wanted: Type) -> Checked | None:
     """The part as `wanted`, or None where SQL would not allow it."""
     if part.type in (wanted, Type.NULL) and not (part.type is Type.NULL and wanted is not Type.NULL):
         return part
     if part.type is Type.NULL:
-        return Part(wanted, lambda frame: pa.nulls(frame.length, ARROW[wanted]))
+        return Checked(wanted, lambda frame: pa.nulls(frame.length, ARROW[wanted]))
     if part.type is Type.CELL and wanted is Type.TEXT:
-        return Part(wanted, lambda frame: tidy(part.run(frame)))
+        return Checked(wanted, lambda frame: tidy(part.run(frame)))
     if part.type is Type.CELL or part.literal is not None:
         return _read_as(part, wanted)
     if part.type is Type.DATE and wanted is Type.TIMESTAMP:
-        return Part(wanted, lambda frame: pc.cast(part.run(frame), pa.timestamp("us")))
+        return Checked(wanted, lambda frame: pc.cast(part.run(frame), pa.timestamp("us")))
     return None
 
 
-def _read_as(part: Part, wanted: Type) -> Part:
+def _read_as(part: Checked, wanted: Type) -> Checked:
     """Text read as another type; a text that is none has no value there, which is a failure of its row."""
-    return Part(wanted, lambda frame: read_texts(frame, part.run(frame), ColumnType(_KINDS[wanted], str(wanted))))
+    return Checked(wanted, lambda frame: read_texts(frame, part.run(frame), ColumnType(_KINDS[wanted], str(wanted))))
 
 
 def read_texts(frame: Frame, texts: pa.Array, to: ColumnType) -> pa.Array:

@@ -15,7 +15,7 @@ from sqlglot.errors import SqlglotError
 
 from tidymerge.core.expressions import functions as f
 from tidymerge.core.expressions.coerce import CASTS, as_type, common_type, read_texts
-from tidymerge.core.expressions.types import Cells, Frame, Part, Scopes, Type
+from tidymerge.core.expressions.types import Cells, Checked, Frame, Scopes, Type
 from tidymerge.core.naming.mapping import fold, listing
 from tidymerge.core.tidy import digits
 from tidymerge.errors import BadExpression
@@ -69,7 +69,7 @@ def _said(details: Mapping[str, str], error: Exception) -> str:
     return words.rstrip(".").partition("\n")[0]
 
 
-def compiled(text: str, where: str, scopes: Scopes, condition: bool) -> tuple[Part, frozenset[tuple[str, str]]]:
+def compiled(text: str, where: str, scopes: Scopes, condition: bool) -> tuple[Checked, frozenset[tuple[str, str]]]:
     """The checked part for an expression, and the columns it uses. Raises BadExpression."""
     try:
         trees = parse(text)
@@ -87,7 +87,7 @@ def compiled(text: str, where: str, scopes: Scopes, condition: bool) -> tuple[Pa
     if _depth(trees[0]) > _DEEPEST:
         raise BadExpression(f"{where}: {_TOO_DEEP}.", expression=text)
     compiler = _Compiler(text, where, scopes)
-    part = compiler.part(trees[0])
+    part = compiler.checked(trees[0])
     if condition:
         part = compiler.wanted(part, Type.BOOLEAN, trees[0])
     return part, frozenset(compiler.uses)
@@ -97,12 +97,12 @@ class _Compiler:
     def __init__(self, text: str, where: str, scopes: Scopes) -> None:
         self.text, self.where, self.scopes = text, where, scopes
         self.uses: set[tuple[str, str]] = set()
-        self._known: dict[type, Callable[[exp.Expr], Part]] = {
-            exp.Paren: lambda node: self.part(node.this),
+        self._known: dict[type, Callable[[exp.Expr], Checked]] = {
+            exp.Paren: lambda node: self.checked(node.this),
             exp.Column: self._column,
             exp.Literal: self._literal,
-            exp.Boolean: lambda node: Part(Type.BOOLEAN, f.constant(node.this, pa.bool_())),
-            exp.Null: lambda _: Part(Type.NULL, lambda frame: pa.nulls(frame.length)),
+            exp.Boolean: lambda node: Checked(Type.BOOLEAN, f.constant(node.this, pa.bool_())),
+            exp.Null: lambda _: Checked(Type.NULL, lambda frame: pa.nulls(frame.length)),
             exp.And: lambda node: self._logic(node, pc.and_kleene),
             exp.Or: lambda node: self._logic(node, pc.or_kleene),
             exp.Not: self._not,
@@ -124,10 +124,10 @@ class _Compiler:
             exp.Substring: self._substring,
             exp.Cast: self._cast,
             exp.Extract: self._extract,
-            exp.CurrentDate: lambda _: Part(
+            exp.CurrentDate: lambda _: Checked(
                 Type.DATE, lambda frame: pa.repeat(pa.scalar(frame.now.date(), pa.date32()), frame.length)
             ),
-            exp.CurrentTimestamp: lambda _: Part(
+            exp.CurrentTimestamp: lambda _: Checked(
                 Type.TIMESTAMP,
                 lambda frame: pa.repeat(pa.scalar(frame.now.replace(tzinfo=None), pa.timestamp("us")), frame.length),
             ),
@@ -135,7 +135,7 @@ class _Compiler:
             **dict.fromkeys(_ARITHMETIC, self._calculate),
         }
 
-    def part(self, node: exp.Expr) -> Part:
+    def checked(self, node: exp.Expr) -> Checked:
         """The checked part for one node of the tree."""
         make = self._known.get(type(node))
         if make is None:
@@ -155,16 +155,16 @@ class _Compiler:
         at = f", position {found.meta['start'] + 1}" if found is not None else ""
         return BadExpression(f"{self.where}{at}: {words}")
 
-    def wanted(self, part: Part, kind: Type, node: exp.Expr) -> Part:
+    def wanted(self, part: Checked, kind: Type, node: exp.Expr) -> Checked:
         """The part as `kind`. Raises BadExpression where it can't be."""
         found = as_type(part, kind)
         if found is None:
             raise self.error(f"{node.sql()} is {part.type}, but {kind} is needed.", node)
         return found
 
-    def together(self, nodes: Sequence[exp.Expr], whole: exp.Expr) -> tuple[Type, list[Part]]:
+    def together(self, nodes: Sequence[exp.Expr], whole: exp.Expr) -> tuple[Type, list[Checked]]:
         """The parts of `nodes`, all of one type. Raises BadExpression where they clash."""
-        parts = [self.part(node) for node in nodes]
+        parts = [self.checked(node) for node in nodes]
         kind = common_type(parts)
         if kind is None and all(part.type in (Type.CELL, Type.NULL) for part in parts):
             (name, cast_to), *_ = [
@@ -183,14 +183,14 @@ class _Compiler:
             raise self.error(f"these can't be put together: {kinds}; say how with cast(… as …).", whole)
         return kind, [self.wanted(part, kind, node) for part, node in zip(parts, nodes, strict=True)]
 
-    def _results(self, nodes: Sequence[exp.Expr], whole: exp.Expr) -> tuple[Type, list[Part]]:
+    def _results(self, nodes: Sequence[exp.Expr], whole: exp.Expr) -> tuple[Type, list[Checked]]:
         """The parts of which one is the result; where all are cells, that is a cell too."""
-        parts = [self.part(node) for node in nodes]
+        parts = [self.checked(node) for node in nodes]
         if any(part.type is Type.CELL for part in parts) and all(part.type in (Type.CELL, Type.NULL) for part in parts):
             return Type.CELL, [self.wanted(part, Type.CELL, node) for part, node in zip(parts, nodes, strict=True)]
         return self.together(nodes, whole)
 
-    def _column(self, node: exp.Expr) -> Part:
+    def _column(self, node: exp.Expr) -> Checked:
         scope = node.text("table") or next(iter(self.scopes))
         if scope.lower() not in self.scopes:
             raise self.error(f"{scope!r} is not known; names start with {' or '.join(self.scopes)}.", node)
@@ -207,46 +207,46 @@ class _Compiler:
         self.uses.add((scope.lower(), name))
         found = columns[name]
         kind, nature = (Type.CELL, found.nature) if isinstance(found, Cells) else (found, None)
-        return Part(kind, lambda frame: frame.columns[scope.lower(), name], nature=nature)
+        return Checked(kind, lambda frame: frame.columns[scope.lower(), name], nature=nature)
 
-    def _literal(self, node: exp.Expr) -> Part:
+    def _literal(self, node: exp.Expr) -> Checked:
         if node.is_string:
-            return Part(Type.TEXT, f.constant(node.this, pa.string()), literal=node.this)
+            return Checked(Type.TEXT, f.constant(node.this, pa.string()), literal=node.this)
         if "e" in node.this.lower():
-            return Part(Type.NUMBER, f.constant(float(node.this), pa.float64()))
+            return Checked(Type.NUMBER, f.constant(float(node.this), pa.float64()))
         scale = len(node.this.partition(".")[2])
         if len(node.this) > MOST_DIGITS:
-            return Part(Type.NUMBER, f.constant(digits.one_spelling(node.this), pa.string()))
-        return Part(Type.NUMBER, f.constant(Decimal(node.this), pa.decimal128(MOST_DIGITS, scale)))
+            return Checked(Type.NUMBER, f.constant(digits.one_spelling(node.this), pa.string()))
+        return Checked(Type.NUMBER, f.constant(Decimal(node.this), pa.decimal128(MOST_DIGITS, scale)))
 
-    def _logic(self, node: exp.Expr, join: Callable[[pa.Array, pa.Array], pa.Array]) -> Part:
-        one, other = (self.wanted(self.part(side), Type.BOOLEAN, side) for side in (node.this, node.expression))
-        return Part(Type.BOOLEAN, lambda frame: join(one.run(frame), other.run(frame)))
+    def _logic(self, node: exp.Expr, join: Callable[[pa.Array, pa.Array], pa.Array]) -> Checked:
+        one, other = (self.wanted(self.checked(side), Type.BOOLEAN, side) for side in (node.this, node.expression))
+        return Checked(Type.BOOLEAN, lambda frame: join(one.run(frame), other.run(frame)))
 
-    def _not(self, node: exp.Expr) -> Part:
-        inner = self.wanted(self.part(node.this), Type.BOOLEAN, node.this)
-        return Part(Type.BOOLEAN, lambda frame: pc.invert(inner.run(frame)))
+    def _not(self, node: exp.Expr) -> Checked:
+        inner = self.wanted(self.checked(node.this), Type.BOOLEAN, node.this)
+        return Checked(Type.BOOLEAN, lambda frame: pc.invert(inner.run(frame)))
 
-    def _is(self, node: exp.Expr) -> Part:
-        inner = self.part(node.this)
+    def _is(self, node: exp.Expr) -> Checked:
+        inner = self.checked(node.this)
         if inner.type is Type.CELL:
             inner = self.wanted(inner, Type.TEXT, node.this)
         if isinstance(node.expression, exp.Null):
-            return Part(Type.BOOLEAN, lambda frame: pc.is_null(inner.run(frame)))
+            return Checked(Type.BOOLEAN, lambda frame: pc.is_null(inner.run(frame)))
         if isinstance(node.expression, exp.Boolean):
             truth = self.wanted(inner, Type.BOOLEAN, node.this)
             value = bool(node.expression.this)
-            return Part(Type.BOOLEAN, lambda frame: pc.equal(truth.run(frame), value).fill_null(False))
+            return Checked(Type.BOOLEAN, lambda frame: pc.equal(truth.run(frame), value).fill_null(False))
         raise self.error("after 'is' comes null, true or false.", node)
 
-    def _compare(self, node: exp.Expr) -> Part:
+    def _compare(self, node: exp.Expr) -> Checked:
         kind, (one, other) = self.together([node.this, node.expression], node)
         sign = _SIGNS[type(node)]
-        return Part(Type.BOOLEAN, lambda frame: f.compare(sign, kind, one.run(frame), other.run(frame)))
+        return Checked(Type.BOOLEAN, lambda frame: f.compare(sign, kind, one.run(frame), other.run(frame)))
 
-    def _between(self, node: exp.Expr) -> Part:
+    def _between(self, node: exp.Expr) -> Checked:
         kind, (value, low, high) = self.together([node.this, node.args["low"], node.args["high"]], node)
-        return Part(
+        return Checked(
             Type.BOOLEAN,
             lambda frame: pc.and_kleene(
                 f.compare(">=", kind, value.run(frame), low.run(frame)),
@@ -254,7 +254,7 @@ class _Compiler:
             ),
         )
 
-    def _in(self, node: exp.Expr) -> Part:
+    def _in(self, node: exp.Expr) -> Checked:
         if not node.expressions:
             raise self.error("after 'in' comes a list of values in parentheses.", node)
         kind, (value, *members) = self.together([node.this, *node.expressions], node)
@@ -265,29 +265,29 @@ class _Compiler:
                 found = pc.or_kleene(found, f.compare("=", kind, value.run(frame), member.run(frame)))
             return found
 
-        return Part(Type.BOOLEAN, run)
+        return Checked(Type.BOOLEAN, run)
 
-    def _like(self, node: exp.Expr, escape: str | None, whole: exp.Expr) -> Part:
-        texts = self.wanted(self.part(node.this), Type.TEXT, node.this)
-        pattern = self.part(node.expression).literal
+    def _like(self, node: exp.Expr, escape: str | None, whole: exp.Expr) -> Checked:
+        texts = self.wanted(self.checked(node.this), Type.TEXT, node.this)
+        pattern = self.checked(node.expression).literal
         if pattern is None:
             raise self.error("the pattern after 'like' must be a text in single quotes.", whole)
         if node.args.get("negate"):
-            return Part(Type.BOOLEAN, lambda frame: pc.invert(f.like(texts.run(frame), pattern, escape)))
-        return Part(Type.BOOLEAN, lambda frame: f.like(texts.run(frame), pattern, escape))
+            return Checked(Type.BOOLEAN, lambda frame: pc.invert(f.like(texts.run(frame), pattern, escape)))
+        return Checked(Type.BOOLEAN, lambda frame: f.like(texts.run(frame), pattern, escape))
 
-    def _escape(self, node: exp.Expr) -> Part:
-        sign = self.part(node.expression).literal
+    def _escape(self, node: exp.Expr) -> Checked:
+        sign = self.checked(node.expression).literal
         if not isinstance(node.this, exp.Like) or sign is None or len(sign) != 1:
             raise self.error("'escape' takes one character, after a 'like'.", node)
         return self._like(node.this, sign, node)
 
-    def _case(self, node: exp.Expr) -> Part:
+    def _case(self, node: exp.Expr) -> Checked:
         branches = node.args["ifs"]
         conditions = []
         for branch in branches:
             test = exp.EQ(this=node.this.copy(), expression=branch.this.copy()) if node.this else branch.this
-            conditions.append(self.wanted(self.part(test), Type.BOOLEAN, branch.this))
+            conditions.append(self.wanted(self.checked(test), Type.BOOLEAN, branch.this))
         last = node.args.get("default") or exp.Null()
         kind, parts = self._results([*(branch.args["true"] for branch in branches), last], node)
 
@@ -295,20 +295,20 @@ class _Compiler:
             *results, otherwise = f.alike(kind, [part.run(frame) for part in parts])
             return f.choose([condition.run(frame) for condition in conditions], results, otherwise)
 
-        return Part(kind, run)
+        return Checked(kind, run)
 
-    def _calculate(self, node: exp.Expr) -> Part:
-        one, other = (self.wanted(self.part(side), Type.NUMBER, side) for side in (node.this, node.expression))
+    def _calculate(self, node: exp.Expr) -> Checked:
+        one, other = (self.wanted(self.checked(side), Type.NUMBER, side) for side in (node.this, node.expression))
         sign = _ARITHMETIC[type(node)]
-        return Part(Type.NUMBER, lambda frame: f.calculate(frame, sign, one.run(frame), other.run(frame)))
+        return Checked(Type.NUMBER, lambda frame: f.calculate(frame, sign, one.run(frame), other.run(frame)))
 
-    def _number(self, node: exp.Expr, work: Callable[[pa.Array], pa.Array]) -> Part:
-        inner = self.wanted(self.part(node.this), Type.NUMBER, node.this)
-        return Part(Type.NUMBER, lambda frame: work(inner.run(frame)))
+    def _number(self, node: exp.Expr, work: Callable[[pa.Array], pa.Array]) -> Checked:
+        inner = self.wanted(self.checked(node.this), Type.NUMBER, node.this)
+        return Checked(Type.NUMBER, lambda frame: work(inner.run(frame)))
 
-    def _text(self, node: exp.Expr, work: Callable[[pa.Array], pa.Array]) -> Part:
-        inner = self.wanted(self.part(node.this), Type.TEXT, node.this)
-        return Part(Type.TEXT, lambda frame: work(inner.run(frame)))
+    def _text(self, node: exp.Expr, work: Callable[[pa.Array], pa.Array]) -> Checked:
+        inner = self.wanted(self.checked(node.this), Type.TEXT, node.this)
+        return Checked(Type.TEXT, lambda frame: work(inner.run(frame)))
 
     def _whole(self, node: exp.Expr | None, default: int | None, words: str) -> int | None:
         """A whole number written out in the expression."""
@@ -319,20 +319,20 @@ class _Compiler:
             raise self.error(f"{words} must be a whole number.", node)
         return sign * int(inner.this)
 
-    def _round(self, node: exp.Expr) -> Part:
-        inner = self.wanted(self.part(node.this), Type.NUMBER, node.this)
+    def _round(self, node: exp.Expr) -> Checked:
+        inner = self.wanted(self.checked(node.this), Type.NUMBER, node.this)
         places = self._whole(node.args.get("decimals"), 0, "the number of decimals")
-        return Part(Type.NUMBER, lambda frame: f.round_number(inner.run(frame), places or 0))
+        return Checked(Type.NUMBER, lambda frame: f.round_number(inner.run(frame), places or 0))
 
-    def _join(self, node: exp.Expr) -> Part:
-        one, other = (self.wanted(self.part(side), Type.TEXT, side) for side in (node.this, node.expression))
-        return Part(Type.TEXT, lambda frame: pc.binary_join_element_wise(one.run(frame), other.run(frame), ""))
+    def _join(self, node: exp.Expr) -> Checked:
+        one, other = (self.wanted(self.checked(side), Type.TEXT, side) for side in (node.this, node.expression))
+        return Checked(Type.TEXT, lambda frame: pc.binary_join_element_wise(one.run(frame), other.run(frame), ""))
 
-    def _coalesce(self, node: exp.Expr) -> Part:
+    def _coalesce(self, node: exp.Expr) -> Checked:
         kind, parts = self._results([node.this, *node.expressions], node)
-        return Part(kind, lambda frame: pc.coalesce(*f.alike(kind, [part.run(frame) for part in parts])))
+        return Checked(kind, lambda frame: pc.coalesce(*f.alike(kind, [part.run(frame) for part in parts])))
 
-    def _nullif(self, node: exp.Expr) -> Part:
+    def _nullif(self, node: exp.Expr) -> Checked:
         kind, (one, other) = self.together([node.this, node.expression], node)
 
         def run(frame: Frame) -> pa.Array:
@@ -340,23 +340,23 @@ class _Compiler:
             same = f.compare("=", kind, values, other.run(frame)).fill_null(False)
             return pc.if_else(same, pa.scalar(None, values.type), values)
 
-        return Part(kind, run)
+        return Checked(kind, run)
 
-    def _trim(self, node: exp.Expr) -> Part:
-        inner = self.wanted(self.part(node.this), Type.TEXT, node.this)
+    def _trim(self, node: exp.Expr) -> Checked:
+        inner = self.wanted(self.checked(node.this), Type.TEXT, node.this)
         signs = " "
         if node.expression:
-            signs = self.part(node.expression).literal or ""
+            signs = self.checked(node.expression).literal or ""
         work = {"LEADING": pc.utf8_ltrim, "TRAILING": pc.utf8_rtrim}.get(node.args.get("position") or "", pc.utf8_trim)
-        return Part(Type.TEXT, lambda frame: work(inner.run(frame), signs))
+        return Checked(Type.TEXT, lambda frame: work(inner.run(frame), signs))
 
-    def _substring(self, node: exp.Expr) -> Part:
-        inner = self.wanted(self.part(node.this), Type.TEXT, node.this)
+    def _substring(self, node: exp.Expr) -> Checked:
+        inner = self.wanted(self.checked(node.this), Type.TEXT, node.this)
         start = self._whole(node.args.get("start"), 1, "the start of a substring")
         length = self._whole(node.args.get("length"), None, "the length of a substring")
-        return Part(Type.TEXT, lambda frame: f.substring(inner.run(frame), start or 0, length))
+        return Checked(Type.TEXT, lambda frame: f.substring(inner.run(frame), start or 0, length))
 
-    def _cast(self, node: exp.Expr) -> Part:
+    def _cast(self, node: exp.Expr) -> Checked:
         to = node.args["to"]
         if to.this not in CASTS:
             raise self.error(f"'{to.sql()}' is no type to cast to.", node)
@@ -370,7 +370,7 @@ class _Compiler:
             precision=sizes[0] if sizes and column is Kind.DECIMAL else None,
             scale=(sizes[1] if len(sizes) > 1 else 0) if sizes and column is Kind.DECIMAL else None,
         )
-        inner = self.part(node.this)
+        inner = self.checked(node.this)
 
         def run(frame: Frame) -> pa.Array:
             values = inner.run(frame)
@@ -381,18 +381,18 @@ class _Compiler:
                 return pc.cast(values, pa.string())
             return read_texts(frame, values, wanted)
 
-        return Part(kind, run)
+        return Checked(kind, run)
 
-    def _extract(self, node: exp.Expr) -> Part:
+    def _extract(self, node: exp.Expr) -> Checked:
         name = node.this.name.lower()
         if name not in _FIELDS:
             raise self.error(f"{name!r} can't be extracted; the fields are {', '.join(_FIELDS)}.", node)
-        inner = self.part(node.expression)
+        inner = self.checked(node.expression)
         if inner.type not in (Type.DATE, Type.TIME, Type.TIMESTAMP):
             raise self.error(f"{node.expression.sql()} is {inner.type}, but a date or time is needed.", node)
-        return Part(Type.NUMBER, lambda frame: f.extract(name, inner.run(frame)))
+        return Checked(Type.NUMBER, lambda frame: f.extract(name, inner.run(frame)))
 
 
-def listing_of(parts: Sequence[Part], nodes: Sequence[exp.Expr]) -> str:
+def listing_of(parts: Sequence[Checked], nodes: Sequence[exp.Expr]) -> str:
     """The parts and their types for a message."""
     return ", ".join(f"{node.sql()} ({part.type})" for part, node in zip(parts, nodes, strict=True))

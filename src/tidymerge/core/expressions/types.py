@@ -79,7 +79,7 @@ Run = Callable[[Frame], pa.Array]
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class Checked:
     """A checked part of an expression: its type, how to work it out, and its text if it is a text literal.
 
     Of cells, `nature` is the type that all of them have, if there is one.

@@ -10,7 +10,7 @@ import pyarrow.compute as pc
 
 from tidymerge.core.match.match import code_rows
 from tidymerge.core.tidy.cells import as_array
-from tidymerge.core.tidy.convert import as_text, tidy_parts
+from tidymerge.core.tidy.convert import as_text, tidy_arrays
 from tidymerge.model import IncomingColumn
 
 _KEY_COLUMNS = 12  # so many columns are tried as keys, alone and in pairs, the leftmost first
@@ -77,16 +77,16 @@ def profile(
 
 
 def _length(column: IncomingColumn) -> int:
-    return len(column.parts[0])
+    return len(column.arrays[0])
 
 
 def _filled(column: IncomingColumn) -> bool:
-    return any(part.null_count < len(part) for part in column.parts)
+    return any(array.null_count < len(array) for array in column.arrays)
 
 
 def _tidied(column: IncomingColumn) -> pa.Array:
-    parts = tuple(tidy_parts(column.parts))
-    return as_text(IncomingColumn(column.name, parts)) if parts else pa.nulls(_length(column), pa.string())
+    arrays = tuple(tidy_arrays(column.arrays))
+    return as_text(IncomingColumn(column.name, arrays)) if arrays else pa.nulls(_length(column), pa.string())
 
 
 def _column(column: IncomingColumn, text: pa.Array, declared: str | None, common: int) -> ColumnProfile:
@@ -113,8 +113,8 @@ def _column(column: IncomingColumn, text: pa.Array, declared: str | None, common
 
 def _kind(column: IncomingColumn, values: pa.Array) -> str:
     """The column's type in words; a text column whose texts are all numbers or dates says so."""
-    parts = tidy_parts(column.parts)
-    names = sorted({_part_kind(part) for part in parts})
+    arrays = tidy_arrays(column.arrays)
+    names = sorted({_part_kind(array) for array in arrays})
     if names == ["text"]:
         for pattern, name in ((_INTEGER, "integer"), (_NUMBER, "number"), (_DATE, "date"), (_STAMP, "timestamp")):
             if pc.all(pc.match_substring_regex(values, pattern)).as_py():
@@ -123,12 +123,12 @@ def _kind(column: IncomingColumn, values: pa.Array) -> str:
     return " and ".join(names) or "blank"
 
 
-def _part_kind(part: pa.Array) -> str:
-    kind = part.type
+def _part_kind(array: pa.Array) -> str:
+    kind = array.type
     if pa.types.is_string(kind):
         return "text"
     if pa.types.is_floating(kind):
-        numbers = part.drop_null().to_numpy()
+        numbers = array.drop_null().to_numpy()
         return "integer" if (numbers == np.rint(numbers)).all() else "number"
     for test, name in (
         (pa.types.is_integer, "integer"),

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 from tidymerge.core.infer.totals import named_totals, word_of
 from tidymerge.core.naming.mapping import fold
 from tidymerge.core.tidy.cells import as_array, by_distinct
-from tidymerge.core.tidy.convert import as_text, cast_cells, tidy_parts
+from tidymerge.core.tidy.convert import as_text, cast_cells, tidy_arrays
 from tidymerge.core.tidy.steps import read_date
 from tidymerge.core.tidy.tidying import tidy
 from tidymerge.model import ColumnType, Fold, ForeignKey, Incoming, IncomingColumn, Kind, TableShape, TargetColumn
@@ -135,8 +135,8 @@ def _as_named(source: IncomingColumn, column: TargetColumn, existing: pa.Table, 
 
 def _texts(source: IncomingColumn) -> list[str]:
     """The distinct cells of a column that came as text."""
-    texts = [tidy(part) for part in source.parts if pa.types.is_string(part.type)]
-    return sorted({text for part in texts for text in part.unique().to_pylist() if text is not None})
+    texts = [tidy(array) for array in source.arrays if pa.types.is_string(array.type)]
+    return sorted({text for array in texts for text in array.unique().to_pylist() if text is not None})
 
 
 def _dates(rule: dict[str, Any], texts: list[str], column: TargetColumn) -> Proposal:
@@ -252,10 +252,10 @@ def _categories(rule: dict[str, Any], texts: list[str], column: TargetColumn, ex
 
 def _through(source: IncomingColumn, column: TargetColumn, key: ForeignKey, parents: Parents) -> Proposal | None:
     """A look-up, where the incoming values are not ids but values of a unique column of the referenced table."""
-    parts = tidy_parts(source.parts)
-    if not parts:
+    arrays = tidy_arrays(source.arrays)
+    if not arrays:
         return None
-    cells = as_text(IncomingColumn(source.name, tuple(parts))).drop_null().unique()
+    cells = as_text(IncomingColumn(source.name, tuple(arrays))).drop_null().unique()
     parent, records = parents[key.table]
     direct = cast_cells([cells], column.type, len(cells)).values
     if _share(direct, records[key.referred[0]]) >= _MOSTLY:

@@ -73,23 +73,23 @@ def decimals_of(numbers: Sequence[pa.Array], least: int = 0) -> int:
     return max(least, pc.max(digits.decimals(values)).as_py() or 0)
 
 
-def types_of_parts(parts: Iterable[pa.Array]) -> list[ColumnType]:
-    """The types of a column's values, which are in a part for each type of cell; none for parts that hold nothing."""
-    tidied = [tidy(part) if pa.types.is_string(part.type) else part for part in parts]
-    return [_type_of_part(part) for part in tidied if part.null_count < len(part)]
+def types_of_arrays(arrays: Iterable[pa.Array]) -> list[ColumnType]:
+    """The types of the values in a column's arrays; none for arrays that hold nothing."""
+    tidied = [tidy(array) if pa.types.is_string(array.type) else array for array in arrays]
+    return [_type_of(array) for array in tidied if array.null_count < len(array)]
 
 
-def _type_of_part(part: pa.Array) -> ColumnType:
+def _type_of(array: pa.Array) -> ColumnType:
     kinds = pa.types
-    if kinds.is_string(part.type):
-        return type_of_texts(part.drop_null().unique())
-    if kinds.is_floating(part.type):
-        decimals = decimals_of([part])
+    if kinds.is_string(array.type):
+        return type_of_texts(array.drop_null().unique())
+    if kinds.is_floating(array.type):
+        decimals = decimals_of([array])
         if decimals > _MOST_DECIMALS:
             return ColumnType(Kind.FLOAT, Kind.FLOAT.value)
         return ColumnType(Kind.DECIMAL, "decimal", scale=decimals) if decimals else ColumnType(Kind.INTEGER, "integer")
-    if kinds.is_decimal(part.type):
-        return ColumnType(Kind.DECIMAL, "decimal", scale=part.type.scale)
+    if kinds.is_decimal(array.type):
+        return ColumnType(Kind.DECIMAL, "decimal", scale=array.type.scale)
     for test, kind in (
         (kinds.is_boolean, Kind.BOOLEAN),
         (kinds.is_integer, Kind.INTEGER),
@@ -97,7 +97,7 @@ def _type_of_part(part: pa.Array) -> ColumnType:
         (kinds.is_timestamp, Kind.TIMESTAMP),
         (kinds.is_time, Kind.TIME),
     ):
-        if test(part.type):
+        if test(array.type):
             return ColumnType(kind, kind.value)
     return TEXT
 

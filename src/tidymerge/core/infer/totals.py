@@ -53,16 +53,16 @@ def sums(columns: Sequence[pa.Array]) -> Mask:
     numbers = [column.to_pylist() for column in columns]
     rows = len(numbers[0]) if numbers else 0
     mask = np.zeros(rows, bool)
-    summands, part, whole = 0, [0] * len(numbers), [0] * len(numbers)
+    summands, array, whole = 0, [0] * len(numbers), [0] * len(numbers)
     for row in range(rows):
         values = [column[row] for column in numbers]
         given = [at for at, value in enumerate(values) if value is not None]
         if summands >= _FEWEST and any(values[at] for at in given):
-            sums_up = all(values[at] == part[at] for at in given) or all(values[at] == whole[at] for at in given)
+            sums_up = all(values[at] == array[at] for at in given) or all(values[at] == whole[at] for at in given)
             if sums_up:
-                mask[row], summands, part = True, 0, [0] * len(numbers)
+                mask[row], summands, array = True, 0, [0] * len(numbers)
                 continue
         summands += bool(given)
-        part = [before + (value or 0) for before, value in zip(part, values, strict=True)]
+        array = [before + (value or 0) for before, value in zip(array, values, strict=True)]
         whole = [before + (value or 0) for before, value in zip(whole, values, strict=True)]
     return mask

@@ -26,45 +26,45 @@ _CASTS: dict[Kind, Callable[[pa.Array, ColumnType], Cast]] = {
 _FORMULA_ERROR = r"^#(DIV/0!|N/A|NAME\?|NULL!|NUM!|REF!|VALUE!|SPILL!|CALC!|GETTING_DATA)$"
 
 
-def tidy_parts(parts: Sequence[pa.Array]) -> list[pa.Array]:
-    """The parts of a column with their text tidied; parts that hold nothing are left out."""
-    tidied = [tidy(part) if pa.types.is_string(part.type) else part for part in parts]
-    return [part for part in tidied if part.null_count < len(part)]
+def tidy_arrays(arrays: Sequence[pa.Array]) -> list[pa.Array]:
+    """The arrays of a column with their text tidied; arrays that hold nothing are left out."""
+    tidied = [tidy(array) if pa.types.is_string(array.type) else array for array in arrays]
+    return [array for array in tidied if array.null_count < len(array)]
 
 
-def cast_cells(parts: Sequence[pa.Array], to: ColumnType, length: int) -> Cast:
+def cast_cells(arrays: Sequence[pa.Array], to: ColumnType, length: int) -> Cast:
     """Cast a column of `length` rows that may mix types to the target's type."""
-    if not parts:
+    if not arrays:
         return Cast(pa.nulls(length, to.arrow))
-    casts = [_cast_part(part, parts, to) for part in parts]
+    casts = [_cast_part(array, arrays, to) for array in arrays]
     values = casts[0].values if len(casts) == 1 else pc.coalesce(*(cast.values for cast in casts))
     return Cast(values, tuple(bad for cast in casts for bad in cast.bad), sum(cast.rounded for cast in casts))
 
 
-def _cast_part(part: pa.Array, parts: Sequence[pa.Array], to: ColumnType) -> Cast:
-    if pa.types.is_boolean(part.type) and to.kind in NUMBER_CASTS:
-        return times.refuse(part, to, Reason.NOT_A_NUMBER, "a number, not true or false")
-    if pa.types.is_temporal(part.type):
+def _cast_part(array: pa.Array, arrays: Sequence[pa.Array], to: ColumnType) -> Cast:
+    if pa.types.is_boolean(array.type) and to.kind in NUMBER_CASTS:
+        return times.refuse(array, to, Reason.NOT_A_NUMBER, "a number, not true or false")
+    if pa.types.is_temporal(array.type):
         if to.kind in NUMBER_CASTS:
-            return times.refuse(part, to, Reason.NOT_A_NUMBER, "a number, not a date")
-        if to.kind is Kind.TEXT and any(pa.types.is_string(other.type) for other in parts):
+            return times.refuse(array, to, Reason.NOT_A_NUMBER, "a number, not a date")
+        if to.kind is Kind.TEXT and any(pa.types.is_string(other.type) for other in arrays):
             # Spreadsheets turn codes such as 3-4 or MAR1 into dates; the code can't be known again.
-            return times.refuse(part, to, Reason.TURNED_INTO_DATE, "text like the rest of the column")
-    if len(parts) > 1 and pa.types.is_string(part.type):
-        return _with_formula_errors(part, to)
-    return _CASTS[to.kind](part, to)
+            return times.refuse(array, to, Reason.TURNED_INTO_DATE, "text like the rest of the column")
+    if len(arrays) > 1 and pa.types.is_string(array.type):
+        return _with_formula_errors(array, to)
+    return _CASTS[to.kind](array, to)
 
 
-def _with_formula_errors(part: pa.Array, to: ColumnType) -> Cast:
+def _with_formula_errors(array: pa.Array, to: ColumnType) -> Cast:
     """Text beside numbers may be a spreadsheet's formula error, which says nothing about the value."""
     errors = np.flatnonzero(
-        pc.match_substring_regex(part, _FORMULA_ERROR).fill_null(False).to_numpy(zero_copy_only=False)
+        pc.match_substring_regex(array, _FORMULA_ERROR).fill_null(False).to_numpy(zero_copy_only=False)
     )
     if not len(errors):
-        return _CASTS[to.kind](part, to)
-    clean = np.ones(len(part), bool)
+        return _CASTS[to.kind](array, to)
+    clean = np.ones(len(array), bool)
     clean[errors] = False
-    cast = _CASTS[to.kind](pc.if_else(pa.array(clean), part, pa.scalar(None, part.type)), to)
+    cast = _CASTS[to.kind](pc.if_else(pa.array(clean), array, pa.scalar(None, array.type)), to)
     return Cast(cast.values, (*cast.bad, BadCells(errors, Reason.FORMULA_ERROR, "a value")), cast.rounded)
 
 
@@ -73,7 +73,7 @@ def as_text(column: IncomingColumn) -> pa.Array:
 
     A float of more digits than a spreadsheet keeps has an exponent, so that it is never taken for those digits.
     """
-    written = [texts.shown(part) for part in column.parts]
+    written = [texts.shown(array) for array in column.arrays]
     return written[0] if len(written) == 1 else pc.coalesce(*written)
 
 
@@ -81,8 +81,8 @@ def blank_rows(columns: Sequence[IncomingColumn], length: int) -> np.ndarray:
     """Which rows hold nothing at all but white space."""
     blank = np.ones(length, bool)
     for column in columns:
-        for part in column.parts:
-            blank &= ~valid(tidy(part) if pa.types.is_string(part.type) else part)
+        for array in column.arrays:
+            blank &= ~valid(tidy(array) if pa.types.is_string(array.type) else array)
         if not blank.any():  # most often known after the first column
             break
     return blank

@@ -34,5 +34,5 @@ def _unguarded(column: IncomingColumn) -> IncomingColumn:
     return replace(
         column,
         name=name,
-        parts=tuple(unguard(part) if pa.types.is_string(part.type) else part for part in column.parts),
+        arrays=tuple(unguard(array) if pa.types.is_string(array.type) else array for array in column.arrays),
     )

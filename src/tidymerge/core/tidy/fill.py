@@ -40,20 +40,22 @@ class FillDown:
         return replace(incoming, columns=columns)
 
     def _filled(self, column: IncomingColumn) -> IncomingColumn:
-        given = [_given(part) for part in column.parts]
+        given = [_given(array) for array in column.arrays]
         any_given = np.logical_or.reduce(given)
         above = np.maximum.accumulate(np.where(any_given, np.arange(len(any_given)), -1))
         from_above = pa.array(above, mask=above < 0)
-        parts = {part.type: part.take(from_above) for part in column.parts}
+        arrays = {array.type: array.take(from_above) for array in column.arrays}
         before = self._last.get(column.name)
         if before is not None and (above < 0).any():
-            part = parts.get(before.type, pa.nulls(len(above), before.type))
-            parts[before.type] = pc.if_else(pa.array(above < 0), before, part)
+            array = arrays.get(before.type, pa.nulls(len(above), before.type))
+            arrays[before.type] = pc.if_else(pa.array(above < 0), before, array)
         if len(above) and above[-1] >= 0:
             at = int(above[-1])
-            self._last[column.name] = next(part[at] for part, mask in zip(column.parts, given, strict=True) if mask[at])
-        return replace(column, parts=tuple(parts.values()))
+            self._last[column.name] = next(
+                array[at] for array, mask in zip(column.arrays, given, strict=True) if mask[at]
+            )
+        return replace(column, arrays=tuple(arrays.values()))
 
 
-def _given(part: pa.Array) -> Mask:
-    return valid(tidy(part) if pa.types.is_string(part.type) else part)
+def _given(array: pa.Array) -> Mask:
+    return valid(tidy(array) if pa.types.is_string(array.type) else array)

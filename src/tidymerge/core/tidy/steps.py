@@ -76,14 +76,14 @@ class Cut(TextStep):
     """
 
     at: str
-    part: int = 1
+    number: int = 1
     pieces: int | None = None
     rest: str | None = None
     missing_is_null: bool = False
 
     def words(self) -> str:
         """Which piece it takes, and what becomes of others."""
-        said = [f"{_place(self.part)} of the text cut at {self.at!r}"]
+        said = [f"{_place(self.number)} of the text cut at {self.at!r}"]
         said += [f"more pieces: {self.rest}"] if self.rest else []
         return "; ".join([*said, *(["nothing where it is missing"] if self.missing_is_null else [])])
 
@@ -91,7 +91,7 @@ class Cut(TextStep):
         """The pieces; a text that is not cut as the job expects is flawed."""
         counts = by_distinct(texts, lambda text: len(text.split(self.at)), pa.int64()).fill_null(0).to_numpy()
         exact = self.pieces if self.rest is None and not self.missing_is_null else None
-        wrong = valid(texts) & (counts < (exact or abs(self.part))) & (not self.missing_is_null)
+        wrong = valid(texts) & (counts < (exact or abs(self.number))) & (not self.missing_is_null)
         if self.pieces is not None and self.rest is None:
             wrong |= counts > self.pieces
         about.flaw(Reason.NOT_SPLIT, wrong, f"{self._wanted(exact)} with {self.at!r} between them", texts)
@@ -100,14 +100,14 @@ class Cut(TextStep):
     def _wanted(self, exact: int | None) -> str:
         if exact is not None:
             return f"exactly {exact} pieces"
-        return f"at most {self.pieces} pieces" if self.missing_is_null else f"at least {abs(self.part)} pieces"
+        return f"at most {self.pieces} pieces" if self.missing_is_null else f"at least {abs(self.number)} pieces"
 
     def _piece(self, pieces: Sequence[str]) -> str | None:
         """The piece, without spaces around it; the last one that the job uses has the rest where that is joined."""
-        at = self.part - 1 if self.part > 0 else self.part
+        at = self.number - 1 if self.number > 0 else self.number
         if not -len(pieces) <= at < len(pieces):
             return None
-        if self.rest == "join" and self.part == self.pieces:
+        if self.rest == "join" and self.number == self.pieces:
             return self.at.join(pieces[at:]).strip() or None
         return pieces[at].strip() or None
 

@@ -26,8 +26,8 @@ def to_date(cells: pa.Array, to: ColumnType) -> Cast:
     if pa.types.is_timestamp(cells.type):
         days = pc.cast(cells, pa.date32(), safe=False)
         whole = pc.equal(pc.cast(days, cells.type), cells)
-        part = np.flatnonzero(valid(cells) & ~mask_of(whole))
-        bad = (BadCells(part, Reason.NOT_A_DATE, "a date without a time of day"),) if len(part) else ()
+        array = np.flatnonzero(valid(cells) & ~mask_of(whole))
+        bad = (BadCells(array, Reason.NOT_A_DATE, "a date without a time of day"),) if len(array) else ()
         return Cast(pc.if_else(whole, days, pa.scalar(None, pa.date32())), bad)
     return refuse(cells, to, Reason.NOT_A_DATE, _DATE)
 

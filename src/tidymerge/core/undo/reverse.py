@@ -13,7 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.core.decide.change_set import shapes_of, with_changed
-from tidymerge.core.decide.rows import marked
+from tidymerge.core.decide.rows import flawed
 from tidymerge.core.match.order import generations
 from tidymerge.core.tidy.cells import as_array, differs, mask_of, valid
 from tidymerge.model import Existing, Flaw, Incoming, Indices, Mask, Pairing, Reason, TableShape
@@ -185,7 +185,7 @@ def _outcomes(
 ) -> npt.NDArray[np.uint8]:
     outcomes = np.full(rows, Outcome.UNCHANGED, np.uint8)
     outcomes[restored], outcomes[again], outcomes[leaving] = Outcome.UPDATED, Outcome.INSERTED, Outcome.DELETED
-    outcomes[marked(flaws, rows)] = Outcome.REJECTED
+    outcomes[flawed(flaws, rows)] = Outcome.REJECTED
     return outcomes
 
 

@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 
 from tidymerge.databases.contract.database import NUMBER, POSITION, RANK, STAGE, Database, Query, quoted
-from tidymerge.databases.contract.lines import filled, ranked, typed
+from tidymerge.databases.contract.lines import filled, ranked, sql_type
 from tidymerge.databases.contract.new_columns import adding, dropping, type_in_sql
 from tidymerge.databases.contract.transaction import commit, savepoint
 from tidymerge.model import ColumnType, Existing, Indices, Kind, TableShape, TargetColumn
@@ -49,7 +49,7 @@ class SqlDatabase(Database, Generic[S]):
 
     def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
         """Distinct texts, ranked by the server: those that it takes for equal rank alike."""
-        table = self._make_texts(f"(n bigint, v {typed(column)})")
+        table = self._make_texts(f"(n bigint, v {sql_type(column)})")
         rows = pa.table({"n": pa.array(np.arange(len(texts)).astype(str)), "v": texts})
         filled(lambda part: self._put_texts(table, part), self.savepoint, rows, 0)
         query = f"SELECT n, dense_rank() OVER (ORDER BY v) AS r FROM {table}"

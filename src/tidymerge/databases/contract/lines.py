@@ -50,7 +50,7 @@ def staged_rows(
     return pa.Table.from_arrays(texts, [name for name, _ in columns])
 
 
-def typed(column: TargetColumn) -> str:
+def sql_type(column: TargetColumn) -> str:
     """A column's type and collation in SQL."""
     return f"{column.type.declared} COLLATE {column.collation}" if column.collation else column.type.declared
 

@@ -23,7 +23,7 @@ from tidymerge.databases.contract.database import (
     quoted,
     same_place,
 )
-from tidymerge.databases.contract.lines import filled, staged_columns, staged_rows, typed
+from tidymerge.databases.contract.lines import filled, sql_type, staged_columns, staged_rows
 from tidymerge.databases.contract.new_columns import adding, dropping
 from tidymerge.databases.contract.reading import joined, nothing, separated, with_places
 from tidymerge.databases.contract.transaction import commit
@@ -195,7 +195,9 @@ class MariaDatabase(SqlDatabase[Session]):
     def put_keys(self, columns: Sequence[TargetColumn], keys: pa.Table) -> str:
         """Put keys into a temporary table, whose own key keeps one of those that are equal to the server."""
         listed = [f"k{index}" for index in range(len(columns))]
-        declared = ", ".join(f"{name} {typed(column)} NOT NULL" for name, column in zip(listed, columns, strict=True))
+        declared = ", ".join(
+            f"{name} {sql_type(column)} NOT NULL" for name, column in zip(listed, columns, strict=True)
+        )
         self._make(KEYS, f"({declared}, PRIMARY KEY ({', '.join(listed)}))")
         # In key order, so that neighbouring look-ups meet the same pages of the index.
         keys = keys.sort_by([(column.name, "ascending") for column in columns])
@@ -208,7 +210,7 @@ class MariaDatabase(SqlDatabase[Session]):
     def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn], name: str = STAGE) -> str:
         """Make an empty staging table, its columns as they are in the target."""
         self._staged[name] = staged_columns(columns, places)
-        declared = [f"{quoted(named)} {typed(column)} NULL" for named, column in self._staged[name][1:]]
+        declared = [f"{quoted(named)} {sql_type(column)} NULL" for named, column in self._staged[name][1:]]
         declared = [f"{quoted(POSITION)} bigint PRIMARY KEY", *declared]
         self._make(name, f"({', '.join(declared)})")
         return quoted(name)

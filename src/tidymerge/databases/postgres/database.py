@@ -20,7 +20,7 @@ from tidymerge.databases.contract.database import (
     quoted,
     same_place,
 )
-from tidymerge.databases.contract.lines import filled, staged_columns, staged_rows, typed
+from tidymerge.databases.contract.lines import filled, sql_type, staged_columns, staged_rows
 from tidymerge.databases.contract.new_columns import adding, dropping
 from tidymerge.databases.contract.reading import joined, nothing, separated, with_places
 from tidymerge.databases.postgres.columns import expression, parse_csv, to_stored
@@ -167,7 +167,7 @@ class PostgresDatabase(SqlDatabase[Session]):
     def put_keys(self, columns: Sequence[TargetColumn], keys: pa.Table) -> str:
         """Put distinct keys into a temporary table."""
         table, listed = f"pg_temp.{quoted(KEYS)}", [f"k{index}" for index in range(len(columns))]
-        declared = ", ".join(f"{name} {typed(column)}" for name, column in zip(listed, columns, strict=True))
+        declared = ", ".join(f"{name} {sql_type(column)}" for name, column in zip(listed, columns, strict=True))
         self._session.run(f"DROP TABLE IF EXISTS {table}")
         self._session.run(f"CREATE TEMP TABLE {quoted(KEYS)} ({declared})")
         stored = [to_stored(as_array(keys[column.name]), column) for column in columns]
@@ -185,7 +185,7 @@ class PostgresDatabase(SqlDatabase[Session]):
     def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn], name: str = STAGE) -> str:
         """Make an empty staging table, its columns as they are in the target but for domains."""
         self._staged[name] = staged_columns(columns, places)
-        declared = [f"{quoted(named)} {typed(column)}" for named, column in self._staged[name]]
+        declared = [f"{quoted(named)} {sql_type(column)}" for named, column in self._staged[name]]
         self._session.run(f"CREATE TEMP TABLE {quoted(name)} ({', '.join(declared)})")
         return f"pg_temp.{quoted(name)}"
 

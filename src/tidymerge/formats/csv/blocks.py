@@ -47,7 +47,7 @@ class CsvBlocks:
         self.notes: tuple[str, ...] = ()
         self.rows_expected = address.path.stat().st_size * sample.count(b"\n") // len(sample)
 
-    def parts(self) -> tuple[tuple[str, int, int], ...]:
+    def sheets(self) -> tuple[tuple[str, int, int], ...]:
         """None: a text file is one table."""
         return ()
 

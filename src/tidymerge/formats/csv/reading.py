@@ -87,7 +87,7 @@ class CsvSource:
         except csv.Error:
             return []
 
-    def parts(self) -> tuple[tuple[str, int, int], ...]:
+    def sheets(self) -> tuple[tuple[str, int, int], ...]:
         """None: a text file is one table."""
         return ()
 

@@ -35,7 +35,7 @@ class CsvFile:
 
     marks_text = False
     types_told = True
-    part = None
+    fragment = None
     notes: tuple[str, ...] = ()
 
     def __init__(

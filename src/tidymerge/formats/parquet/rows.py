@@ -38,7 +38,7 @@ class ParquetRows:
 
     marks_text = False
     types_told = False
-    part = None
+    fragment = None
     notes: tuple[str, ...] = ()
 
     def __init__(self, address: Address, instead: Mapping[Path, Path] | None = None) -> None:

@@ -16,7 +16,7 @@ from tidymerge.core.naming.letters import column_index, column_names
 from tidymerge.core.naming.mapping import listing
 from tidymerge.errors import BadOption, BrokenFile, NoRows, NoSuchSheet
 from tidymerge.formats.sheet.faults import faults
-from tidymerge.formats.table import as_incoming, columns_under, parts_of
+from tidymerge.formats.table import arrays_of, as_incoming, columns_under
 from tidymerge.formats.unpacking import check_unpacked
 from tidymerge.model import Flaw, Incoming, ReadOptions, Reason
 
@@ -59,19 +59,19 @@ class WorkbookSource:
                 f"{address.path} can't be read as a workbook ({error}). "
                 "Open it in a spreadsheet program and save it again as .xlsx."
             ) from None
-        self.sheets = [
+        self._names = [
             sheet.name
             for sheet in self._workbook.sheets_metadata
             if sheet.typ == SheetTypeEnum.WorkSheet and sheet.visible == SheetVisibleEnum.Visible
         ]
         self.sheet: str
-        self.sheet, self._area = self._choose(address.part)
+        self.sheet, self._area = self._choose(address.fragment)
         if options.cells is not None:
             self._area = area(options.cells)
         self.address = f"{address.path}#{self.sheet}"
         self.notes: tuple[str, ...] = ()
-        if address.part is None and len(self.sheets) > 1:
-            others = listing([name for name in self.sheets if name != self.sheet])
+        if address.fragment is None and len(self._names) > 1:
+            others = listing([name for name in self._names if name != self.sheet])
             self.notes = (f"Read the first sheet, {self.sheet!r}; the others are {others}.",)
         self._faults = faults(address.path, self.sheet)
         try:
@@ -89,9 +89,9 @@ class WorkbookSource:
     def _choose(self, wanted: str | None) -> tuple[str, Area]:
         known = self._workbook.sheet_names
         if wanted is None:
-            if not self.sheets:
+            if not self._names:
                 raise NoRows(f"{self._path} has no visible sheet.")
-            return self.sheets[0], WHOLE
+            return self._names[0], WHOLE
         if wanted in known:
             return wanted, WHOLE
         tables = self._tables()
@@ -119,10 +119,10 @@ class WorkbookSource:
         right = None if self._area.right is None else self._area.right + 1
         self._rows = [row[self._area.left : right] for row in self._rows[self.above : last]]
 
-    def parts(self) -> tuple[tuple[str, int, int], ...]:
+    def sheets(self) -> tuple[tuple[str, int, int], ...]:
         """The visible sheets: name, and rows and columns up to the last cell in use."""
-        ends = [self._workbook.get_sheet_by_name(name).end or (-1, -1) for name in self.sheets]
-        return tuple((name, end[0] + 1, end[1] + 1) for name, end in zip(self.sheets, ends, strict=True))
+        ends = [self._workbook.get_sheet_by_name(name).end or (-1, -1) for name in self._names]
+        return tuple((name, end[0] + 1, end[1] + 1) for name, end in zip(self._names, ends, strict=True))
 
     def head(self, rows: int) -> list[list[str]]:
         """The first rows of the sheet as text."""
@@ -146,7 +146,7 @@ class WorkbookSource:
         names = self.names(header_row)
         body = self._rows[header_row + 1 :]
         header = [_shown(cell) for cell in self._rows[header_row]]
-        parts = (parts_of([row[index] for row in body]) for index in range(len(names)))
+        parts = (arrays_of([row[index] for row in body]) for index in range(len(names)))
         columns = columns_under(header, parts, self._area.left)
         header_row += self.above
         numbers = np.arange(len(body), dtype=np.int64) + header_row + 2

@@ -44,7 +44,7 @@ class WorkbookRows:
         file = address.path.resolve()
         self.path: Path = like.path if like else file
         self._types = {name: bounded(found) for name, found in types.items()}
-        self._book = Book(file, address.part)
+        self._book = Book(file, address.fragment)
         table = self._book.table
         cells = table.reference(max(table.bottom, table.top + 1)) if table else None
         try:
@@ -60,7 +60,7 @@ class WorkbookRows:
         at = {name: index for index, name in enumerate(source.names(header), start=source.left)}
         self._at = {name: at[name] for name in names}
         self.name = self._book.name
-        self.part = address.part or self._book.sheet
+        self.fragment = address.fragment or self._book.sheet
         self._new: tuple[str, ...] = ()
         self._had_dates: dict[str, Kind] = {}
         self._known: dict[int, dict[int, str | None]] = {}
@@ -83,7 +83,7 @@ class WorkbookRows:
         for column in self._records.columns:
             at = self._at[column.name]
             shown = {self._book.looks.decimals(style) for style in styles.get(at, ())}
-            found = TargetColumn(column.name, type_of(column.parts, shown.pop() if len(shown) == 1 else None))
+            found = TargetColumn(column.name, type_of(column.arrays, shown.pop() if len(shown) == 1 else None))
             columns.append(replace(found, generated=self._last in self._book.formulas.get(at, ())))
         return with_declared(columns, self._types)
 
@@ -127,7 +127,7 @@ class WorkbookRows:
             if column.type.as_stored:
                 found[column.name] = texts[column.name]
                 continue
-            parts = [part.take(pa.array(wanted)) for part in self._records.column(column.name).parts]
+            parts = [part.take(pa.array(wanted)) for part in self._records.column(column.name).arrays]
             parts = [part for part in parts if part.null_count < len(part)]
             found[column.name] = cast_cells(parts, column.type, len(wanted)).values
             lost = np.logical_or.reduce([valid(part) for part in parts]) if parts else np.zeros(len(wanted), bool)
@@ -256,7 +256,7 @@ class WorkbookRows:
 
     def written(self, files: Mapping[Path, Path]) -> "WorkbookRows":
         """The new file, read again."""
-        return WorkbookRows(Address(files.get(self.path, self.path), self._address.part), self._types, self)
+        return WorkbookRows(Address(files.get(self.path, self.path), self._address.fragment), self._types, self)
 
 
 def _each(texts: pa.Table, names: Container[str], work: Callable[[str | None, str], str | None]) -> pa.Table:

@@ -97,6 +97,11 @@ def _wanted(stage: Stage, names: Sequence[str]) -> np.ndarray:
     """Pairs of positions: a change that takes the values which the update of another record gives up.
 
     New records come after the updates, and so are in nobody's way, unless the table refers to itself.
+
+        WITH a AS (SELECT s.position, s.tag FROM stage s LEFT JOIN hives t …)
+        SELECT a.position AS n, o.position AS r FROM a JOIN stage g ON g.position = a.position
+        JOIN hives t ON t.tag = a.tag JOIN stage o ON t.rowid = o.place_0 AND (o.tag IS NULL OR o.tag <> t.tag)
+        WHERE o.position <> a.position
     """
     first_come = any(key.table == stage.shape.name for key in stage.shape.foreign_keys)
     updated = f"g.{quoted(POSITION)} = a.{quoted(POSITION)} AND g.{quoted(place_name(0))} IS NOT NULL"

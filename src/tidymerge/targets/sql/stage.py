@@ -69,6 +69,11 @@ class Stage:
         return [violation for key in self.database.referring(self.shape.name) for violation in self._referring(key)]
 
     def _referring(self, key: ForeignKey) -> list[Violation]:
+        """Records of another table that refer to some that are to be deleted.
+
+        SELECT s.position, t.code FROM leaving s JOIN keepers x ON x.keeper_id = s.place_0
+        JOIN hives t ON t.keeper_id = x.keeper_id ORDER BY s.position
+        """
         child, join = self.database.describe(self.database.find_table(key.table)), self.database.traits.join
         pairs = zip(key.columns, key.referred, strict=True)
         refers = " AND ".join(f"t.{quoted(here)} = x.{quoted(there)}" for here, there in pairs)
@@ -99,6 +104,11 @@ class Stage:
         return [Violation(Reason.REFERRED_TO, wanted, (), positions, found=said)]
 
     def _without_parent(self) -> list[Violation]:
+        """Changes whose values are not found where a foreign key wants them.
+
+        SELECT s.position AS n FROM stage s WHERE s.keeper_id IS NOT NULL
+        AND NOT EXISTS (SELECT 1 FROM keepers p WHERE p.keeper_id = s.keeper_id)
+        """
         found = []
         for key in self.shape.foreign_keys:
             if not self.loaded.issuperset(key.columns):
@@ -119,6 +129,14 @@ class Stage:
         return found
 
     def _not_unique(self, key: Sequence[str]) -> list[Violation]:
+        """Changes after which two records would have the values of a unique constraint.
+
+        WITH a AS (SELECT s.position, s.tag FROM stage s LEFT JOIN hives t ON t.rowid = s.place_0),
+        twice AS (SELECT a.tag FROM a GROUP BY a.tag HAVING count(*) > 1)
+        SELECT a.position AS n FROM a WHERE EXISTS (SELECT 1 FROM twice t WHERE a.tag = t.tag)
+        OR EXISTS (SELECT 1 FROM hives t WHERE a.tag = t.tag
+                   AND NOT EXISTS (SELECT 1 FROM stage s WHERE t.rowid = s.place_0))
+        """
         found = []
         for names in (self.shape.primary_key, *self.shape.unique):
             if set(names) == set(key) or not set(names) & self.loaded - set(key):
@@ -142,6 +160,11 @@ class Stage:
         return f"({updated} OR {self.is_leaving('t')})" if self.leaving else updated
 
     def _check_failed(self) -> list[Violation]:
+        """Changes after which a check would be false.
+
+        SELECT hives.position AS n FROM (SELECT s.position, s.honey_kg, t.notes FROM stage s LEFT JOIN hives t …)
+        AS hives WHERE CASE WHEN hives.position BETWEEN 0 AND 41 THEN NOT (honey_kg >= 0) ELSE 1 = 0 END
+        """
         found = []
         computed = {column.name for column in self.shape.columns if column.generated}
         for check in self.shape.checks:

@@ -18,7 +18,7 @@ from tidymerge.errors import TargetChanged
 from tidymerge.model import Existing, Indices, NewColumn, Pairing, TableShape, TargetColumn
 from tidymerge.model.changes import ChangeSet, Refusal, Removals, Violation, Written
 from tidymerge.targets.sql.detours import circles, hindrances, in_circle
-from tidymerge.targets.sql.runs import between
+from tidymerge.targets.sql.ranges import between
 from tidymerge.targets.sql.stage import Stage
 from tidymerge.targets.sql.writer import Writer
 

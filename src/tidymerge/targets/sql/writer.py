@@ -12,7 +12,7 @@ from tidymerge.errors import TargetChanged
 from tidymerge.model import Flaw, Reason
 from tidymerge.model.changes import ChangeSet, Refusal, Written
 from tidymerge.targets.sql.detours import NONE, Detours, detours_for, emptied, own_keys
-from tidymerge.targets.sql.runs import Statement, patterns, runs, stretches
+from tidymerge.targets.sql.ranges import Statement, patterns, ranges, stretches
 from tidymerge.targets.sql.stage import Stage
 
 _ATTEMPT = "attempt"
@@ -83,7 +83,7 @@ class Writer:
         inserted = self._inserted(changes) if own_parents else 0
         updated = 0
         later: list[tuple[list[str], int, int, bool]] = []
-        for names, low, high in runs(changes.updates.shapes, changes.updates.positions, changes.updates.changed):
+        for names, low, high in ranges(changes.updates.shapes, changes.updates.positions, changes.updates.changed):
             first = [name for name in names if name not in last]
             if first:
                 updated += self._narrowed(low, high, Statement(self._update, first))
@@ -111,12 +111,12 @@ class Writer:
                 self._narrowed(low, high, Statement(self._let_go, (name or "",)))
         # Children first, a statement for each generation: MariaDB tests foreign keys row by row.
         levels = generations(removals.before, self.stage.shape)
-        found = runs(levels, removals.positions, {})
+        found = ranges(levels, removals.positions, {})
         return sum(self._narrowed(low, high, Statement(self._delete, ())) for _, low, high in found)
 
     def _inserted(self, changes: ChangeSet) -> int:
         inserts = changes.inserts
-        found = runs(patterns(inserts), inserts.positions, inserts.given)
+        found = ranges(patterns(inserts), inserts.positions, inserts.given)
         return sum(
             self._narrowed(low, high, Statement(self._insert, [n for n in names if n not in self.detours.last]))
             for names, low, high in found
@@ -125,7 +125,7 @@ class Writer:
     def _fill_new(self, changes: ChangeSet) -> None:
         """Fill the columns of new records that were left empty at first."""
         inserts = changes.inserts
-        for names, low, high in runs(patterns(inserts), inserts.positions, inserts.given):
+        for names, low, high in ranges(patterns(inserts), inserts.positions, inserts.given):
             last = [name for name in names if name in self.detours.last]
             if last:
                 self._narrowed(low, high, Statement(self._fill, last))

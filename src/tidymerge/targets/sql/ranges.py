@@ -35,7 +35,7 @@ def patterns(inserts: Inserts) -> Indices:
     return pattern
 
 
-def runs(numbers: Indices, positions: Indices, masks: Mapping[str, Mask]) -> Iterator[tuple[list[str], int, int]]:
+def ranges(numbers: Indices, positions: Indices, masks: Mapping[str, Mask]) -> Iterator[tuple[list[str], int, int]]:
     """For each run of equal `numbers` the columns that `masks` mark there, and its first and last position."""
     starts = np.flatnonzero(np.r_[True, numbers[1:] != numbers[:-1]][: len(numbers)])
     marked = np.column_stack([mask[starts] for mask in masks.values()]) if masks else np.zeros((len(starts), 0), bool)
