@@ -1,6 +1,6 @@
 """What a target may be able to do, asked in one place: what it lacks has an answer of its own."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import pyarrow as pa
 
@@ -19,14 +19,17 @@ def sibling(target: Target, table: str) -> tuple[TableShape, pa.Table]:
     )
 
 
-def equal_texts(
-    target: Target, columns: Mapping[str, TargetColumn], texts: Mapping[str, pa.Array]
-) -> dict[str, EqualTexts]:
-    """Which of the texts of each column the target takes for equal."""
-    if not texts:
-        return {}
+def equal_among(target: Target, column: TargetColumn, texts: pa.Array) -> EqualTexts:
+    """Which of some texts the target takes for equal in a column."""
     assert isinstance(target, Collated)  # noqa: S101 - only such a target has columns of which only it knows that
-    return {name: EqualTexts(some, target.equal_codes(columns[name], some)) for name, some in texts.items()}
+    return EqualTexts(texts, target.equal_codes(column, texts))
+
+
+def equal_texts(
+    target: Target, columns: Sequence[TargetColumn], texts: Mapping[str, pa.Array]
+) -> dict[str, EqualTexts]:
+    """The same for the texts of several columns, by name."""
+    return {column.name: equal_among(target, column, texts[column.name]) for column in columns if column.name in texts}
 
 
 def violations(target: Target, pairing: Pairing) -> list[Violation]:

@@ -15,13 +15,12 @@ from tidymerge.core.warn import caution
 from tidymerge.core.warn.brakes import brakes
 from tidymerge.core.warn.limits import doubts, exceeded
 from tidymerge.core.words import plural
-from tidymerge.model import EqualTexts, Existing, Incoming, Pairing, Sample
+from tidymerge.model import Existing, Incoming, Pairing, Sample
 from tidymerge.model.changes import ChangeSet, Refusal, Tally
 from tidymerge.model.receipt import MappedColumn
-from tidymerge.model.rules import Find
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
-from tidymerge.run.ask import equal_texts, unseen
+from tidymerge.run.ask import equal_among, equal_texts, unseen
 from tidymerge.run.decided import Decided, Part
 from tidymerge.run.split import Gathered, Piece, split
 from tidymerge.run.widen import Widened
@@ -127,17 +126,17 @@ def _decide_piece(plan: Plan, piece: Piece, target: Target, noticed: Noticed, fi
 def _rows(plan: Plan, incoming: Incoming, target: Target) -> Rows:
     """The rows in the target's types; what only the target knows of the texts looked up is asked."""
     tidy = read_rows(plan, incoming)
-    equal: dict[Find, EqualTexts] = {}
-    for find, texts in tidy.texts_to_ask(plan).items():
-        column = plan.around.look_ups[find].where
-        equal |= {find: equal_texts(target, {"": column}, {"": texts})[""]}
+    equal = {
+        find: equal_among(target, plan.around.look_ups[find].where, texts)
+        for find, texts in tidy.texts_to_ask(plan).items()
+    }
     return convert_rows(plan.telling(equal), tidy)
 
 
 def _telling(existing: Existing, plan: Plan, rows: Rows, target: Target) -> Existing:
     """The records with what only the target knows of the texts in the keys."""
-    columns = {column.name: column for column in plan.pairing.key_columns}
-    return replace(existing, equal=equal_texts(target, columns, rows.texts_to_ask(plan, existing)))
+    texts = rows.texts_to_ask(plan, existing)
+    return replace(existing, equal=equal_texts(target, plan.pairing.key_columns, texts))
 
 
 def sum_up(

@@ -35,9 +35,8 @@ def held_against(
         )
         pairing = _pairing(run, log, shape)
         existing = target.fetch(pairing.columns, pairing.key_columns, log.keys.select(pairing.key))
-        columns = {column.name: column for column in pairing.key_columns}
         texts = texts_to_tell([log.keys, existing.values], pairing.key_columns)
-        equal = by_number(equal_texts(target, columns, texts))
+        equal = by_number(equal_texts(target, pairing.key_columns, texts))
         codes = code_keys(log.keys, existing.values, pairing.key_columns, equal)
         known = {*log.keys.column_names, *log.after.column_names}
         came_since = [
