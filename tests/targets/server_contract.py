@@ -4,7 +4,7 @@ import contextlib
 import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
-from itertools import cycle
+from itertools import cycle, product
 
 import pytest
 from contract import TargetContract
@@ -16,6 +16,7 @@ from tidymerge.job.model import Job
 from tidymerge.model import ReadOptions
 from tidymerge.run import attempts
 from tidymerge.run.past import past_runs
+from tidymerge.targets import open_target
 from tidymerge.targets.sql import SqlTarget
 
 PLAIN = "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER, a VARCHAR(20));"
@@ -408,3 +409,36 @@ class ServerContract(TargetContract):
         assert away.status == 1
         assert "127.0.0.1:1" in away.err
         assert "server-away" in away.err
+
+    def test_exact_text_that_follows_from_a_value_is_the_servers_own(self, folder):
+        """What the log keeps without reading it again must be, to the last sign, what it would have read."""
+        dates, texts = ("0001-01-01", "1969-12-31", "9999-12-31"), ("a", "a ", "", " ", "ü\\n'\"")
+        names = "k INT PRIMARY KEY, a BIGINT, b DECIMAL(8,2), c DECIMAL(20,6), d DECIMAL(20,9), e VARCHAR(9), f CHAR(5), g TEXT, h DATE"
+        rows = []
+        for k, (number, text, day) in enumerate(product((0, -1, 12, 999999, "-0.000001", "0.05"), texts, dates)):
+            a = number if isinstance(number, int) else 9223372036854775807
+            quoted = text.replace("'", "''").replace("\\", self.backslash)
+            rows.append(
+                f"({k}, {a}, {number}, {number}, {number}, '{quoted}', '{quoted}', '{quoted}', '{day}'{self.more_spelled[1]})"
+            )
+        self.make(folder, f"CREATE TABLE t ({names}{self.more_spelled[0]}); INSERT INTO t VALUES {', '.join(rows)}")
+        told = []
+        with open_target(self.address(folder, "t"), write=False) as target:
+            for column in target.describe().columns:
+                typed, exact = target.read([column]), target.read([column.as_stored()])
+                text = target.exact_text(column, typed[column.name].combine_chunks())
+                if text is not None:
+                    told.append(column.name)
+                    assert text.to_pylist() == exact[column.name].to_pylist(), column
+        assert set("kabcegh") <= set(told)
+        assert not set(told) & {"d", *self.untold}
+
+    def test_records_are_read_once_before_and_once_after(self, folder, monkeypatch):
+        self.make(folder, f"{PLAIN} INSERT INTO t VALUES (1, 1, 'a'), (2, 2, 'b')")
+        at, reads = SqlTarget._at, []  # noqa: SLF001
+        monkeypatch.setattr(SqlTarget, "_at", lambda *given: reads.append(given[1]) or at(*given))
+        rows = text_file(folder / "in.csv", [["k", "n", "a"], [1, 5, "x"], [3, 3, "c"]])
+        receipt = tidymerge.load(rows, self.address(folder, "t"), accept_warnings=True)
+        assert (receipt.rows.updated, receipt.rows.inserted, len(reads)) == (1, 1, 2)
+        tidymerge.undo(receipt.run)
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [(1, 1, "a"), (2, 2, "b")]

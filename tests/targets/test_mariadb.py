@@ -35,6 +35,11 @@ class TestMariadb(ServerContract):
     writing_function = "CREATE FUNCTION writes() RETURNS int MODIFIES SQL DATA BEGIN DELETE FROM t; RETURN 1; END;"
     random = "floor(rand() * 1000000) + 1"
     strange = ("DATE", "'0000-00-00'", "not a date")
+    more_spelled, untold, backslash = (
+        (", m TINYINT(1), n INT(6) ZEROFILL, o YEAR, p ENUM('x')", ", 2, 12, 0, 'x'"),
+        ("m", "n", "o"),
+        "\\\\",
+    )
     session, round_trips = Session, ("run", "rows", "stream", "load", "insert")
     foreign = "POINT"
     far, shown_far = "POINT(1, 2)", "ST_AsText(far)"

@@ -28,6 +28,11 @@ class TestPostgres(ServerContract):
     writing_function = "CREATE FUNCTION writes() RETURNS int LANGUAGE sql AS $$ DELETE FROM t; SELECT 1 $$;"
     random = "(random() * 1000000)::int + 1"
     strange = ("DATE", "'infinity'", "not a date")
+    more_spelled, untold, backslash = (
+        (", m boolean, n uuid, o numeric, p char(3)", ", true, '550e8400-e29b-41d4-a716-446655440000', 1.50, 'a'"),
+        ("f", "m", "n", "o", "p"),
+        "\\",
+    )
     session, round_trips = Session, ("run", "rows", "copy_out", "copy_in")
     foreign = "INTEGER[]"
     far = "'{1,NULL,3}'"

@@ -163,3 +163,11 @@ class NamedByPlace(Protocol):
 
     def unseen(self) -> list[str]:
         """What would not see new records, by place and text."""
+
+
+@runtime_checkable
+class Spelling(Protocol):
+    """A table in which the exact text of some columns follows from their typed values."""
+
+    def exact_text(self, column: TargetColumn, values: pa.Array) -> pa.Array | None:
+        """The exact text of a column's typed values; None where only the target can tell it."""

@@ -1,7 +1,7 @@
 """From the decision to the commit: write, prove, put into the log, commit. The same for a load and for an undo."""
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -20,7 +20,7 @@ from tidymerge.model.receipt import Receipt
 from tidymerge.model.run import Run
 from tidymerge.ports.log import Recording
 from tidymerge.ports.progress import Progress
-from tidymerge.ports.target import Target
+from tidymerge.ports.target import Spelling, Target
 from tidymerge.run.ask import suspects
 from tidymerge.run.decided import Decided, Part
 from tidymerge.run.report import Clock
@@ -31,11 +31,15 @@ Shield = Callable[[], AbstractContextManager[object]]
 
 @dataclass(frozen=True, slots=True)
 class Carried:
-    """What was decided, as far as it is written: what the target said of it, and whether it was read back equal."""
+    """What was decided, as far as it is written: what the target said of it, and whether it was read back equal.
+
+    `found` are the written records as they were read back for the log, if nothing was written after that.
+    """
 
     decided: Decided
     written: Written
     record_key: tuple[str, ...]
+    found: pa.Table | None = None
     verified: bool = True
 
 
@@ -74,18 +78,21 @@ def write(target: Target, decided: Decided, recording: Recording, progress: Prog
     """Write, log, and account for what only the target could find fault with. Raises ProofFailed, LogUnwritable."""
     progress.stage("writing", _changed(decided))
     columns = _Columns.of(decided)
-    parts, done = [], []
+    parts, done, found = [], [], None
+    # Once for the log and for the proof, where nothing is written in between, and nothing changes values on its own.
+    is_last = sum(part.changes.touched > 0 for part in decided.parts) == 1
+    once = is_last and isinstance(target, Spelling) and not suspects(target)
     for part in decided.parts:
         if not part.changes.touched:
             parts.append(part)
             continue
-        before = target.as_stored(part.changes, columns.updated)
+        before = _before(target, part, decided, columns)
         done.append(target.write(part.changes))
         (kept,) = reject_refusals([part], done[-1].refused)
         stays = np.isin(part.changes.updates.positions, kept.changes.updates.positions)
-        after = target.as_stored(kept.changes, columns.written, written=True)
-        if after.num_rows != kept.changes.written:
-            raise ProofFailed("Several records have the key of a new one; all was rolled back.")
+        if once:
+            found = target.read_back(kept.changes, decided.pairing)
+        after = _after(target, kept, decided, columns, found)
         keys = dict.fromkeys((*columns.record_key, *decided.pairing.key))
         was, removals = target.readable(before.filter(pa.array(stays))), kept.changes.removals
         done_to = replace(kept.changes, removals=replace(removals, before=target.readable(removals.before)))
@@ -102,7 +109,58 @@ def write(target: Target, decided: Decided, recording: Recording, progress: Prog
             "so the counts and the fingerprint differ from the preview's."
         )
         decided = decided.with_parts(parts, note)
-    return Carried(decided, written, columns.record_key)
+    return Carried(decided, written, columns.record_key, found)
+
+
+def _before(target: Target, part: Part, decided: Decided, columns: _Columns) -> pa.Table:
+    """The records to update as exact text: by what was compared, where it tells; the other columns are read."""
+    compared = part.changes.updates.before
+    texts = {
+        column.name: _exact_text(target, decided, column.name, compared)
+        for column in columns.updated
+        if column.name not in decided.unreadable
+    }
+    return _with_rest(texts, columns.updated, lambda rest: target.as_stored(part.changes, rest))
+
+
+def _after(target: Target, kept: Part, decided: Decided, columns: _Columns, found: pa.Table | None) -> pa.Table:
+    """The written records as exact text: by what was read back, where it tells; the other columns are read."""
+
+    def read(rest: Sequence[TargetColumn]) -> pa.Table:
+        texts = target.as_stored(kept.changes, rest, written=True)
+        if texts.num_rows != kept.changes.written:
+            raise ProofFailed("Several records have the key of a new one; all was rolled back.")
+        return texts
+
+    if found is None or found.num_rows != kept.changes.written:
+        return read(columns.written)
+    given = kept.changes.inserts.given
+    texts = {
+        column.name: _exact_text(target, decided, column.name, found)
+        for column in columns.written
+        if column.name not in decided.unreadable and (column.name not in given or given[column.name].all())
+    }
+    return _with_rest(texts, columns.written, read)
+
+
+def _exact_text(target: Target, decided: Decided, name: str, values: pa.Table) -> pa.Array | None:
+    """The exact text of a loaded column, if it follows from its typed values."""
+    loaded = next((column for column in decided.pairing.columns if column.name == name), None)
+    if loaded is None or not isinstance(target, Spelling):
+        return None
+    return target.exact_text(loaded, as_array(values[name]))
+
+
+def _with_rest(
+    texts: Mapping[str, pa.Array | None],
+    columns: Sequence[TargetColumn],
+    read: Callable[[Sequence[TargetColumn]], pa.Table],
+) -> pa.Table:
+    """The columns whose texts are known, and the others read."""
+    rest = [column for column in columns if texts.get(column.name) is None]
+    others = read(rest) if rest else pa.table({})
+    known = {name: text for name, text in texts.items() if text is not None}
+    return pa.table({c.name: known[c.name] if c.name in known else others[c.name] for c in columns})
 
 
 def _changed(decided: Decided) -> int:
@@ -124,7 +182,7 @@ def prove(target: Target, carried: Carried, progress: Progress, *, trusting: boo
         did = (written.updated, written.inserted, written.deleted)
         account.prove_written(changes, decided.rows_before, target.count(), did)
         for part in decided.parts:
-            _prove_read_back(target, decided, part, only_changed=only_changed)
+            _prove_read_back(target, carried, part, only_changed=only_changed)
             progress.rows(part.changes.touched)
     except ProofFailed as failed:
         found = suspects(target)
@@ -172,11 +230,13 @@ def commit(target: Target, entry: Run, clock: Clock, recording: Recording, shiel
     return receipt
 
 
-def _prove_read_back(target: Target, decided: Decided, part: Part, *, only_changed: bool) -> None:
+def _prove_read_back(target: Target, carried: Carried, part: Part, *, only_changed: bool) -> None:
     """Read every written record again and compare it with what was decided. Raises ProofFailed."""
     changes = part.changes
     updates, inserts = changes.updates, changes.inserts
-    found = target.read_back(changes, decided.pairing)
+    found = carried.found
+    if found is None or not changes.touched:
+        found = target.read_back(changes, carried.decided.pairing)
     if found.num_rows != changes.written:
         raise ProofFailed(
             f"{changes.written:,} records were written but {found.num_rows:,} were found again; "
@@ -186,7 +246,7 @@ def _prove_read_back(target: Target, decided: Decided, part: Part, *, only_chang
     if remaining:
         raise ProofFailed(f"{remaining:,} of the {len(changes.removals):,} deleted records are still there.")
     new = found.slice(len(updates))
-    for column in decided.pairing.columns:
+    for column in carried.decided.pairing.columns:
         name = column.name
         looked_at = updates.changing(name) if only_changed else None
         _prove_equal(part, updates, name, found.slice(0, len(updates)), looked_at)

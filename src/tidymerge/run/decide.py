@@ -167,6 +167,7 @@ def sum_up(
         limits=tuple(exceeded(job.limits, tally, rows_before)),
         added=added,
         latest=noticed.latest,
+        unreadable=frozenset(noticed.unreadable),
     )
 
 

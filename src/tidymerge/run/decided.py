@@ -40,7 +40,8 @@ class Decided:
 
     `shown` makes the values of changes fit to be read; `conflicts` gives the records of an undo's parts that can't be
     put back; `limits` are those that the job goes over; `added` columns are in the shape already, `dropped` ones still;
-    `latest` has the greatest incoming value of each column of dates.
+    `latest` has the greatest incoming value of each column of dates; `unreadable` columns hold values that are not of
+    their type.
     """
 
     target: str
@@ -60,6 +61,7 @@ class Decided:
     added: tuple[NewColumn, ...] = ()
     dropped: tuple[NewColumn, ...] = ()
     latest: Mapping[str, str] = field(default_factory=dict)
+    unreadable: frozenset[str] = frozenset()
 
     def noting(self, *notes: str, last: bool = False) -> "Decided":
         """The same with further notes, which come first or `last`."""

@@ -8,6 +8,7 @@ import numpy as np
 import pyarrow as pa
 
 from tidymerge.databases.contract.database import NUMBER, POSITION, RANK, STAGE, Database, Query, quoted
+from tidymerge.databases.contract.exact import plain_text
 from tidymerge.databases.contract.lines import filled, ranked, sql_type
 from tidymerge.databases.contract.new_columns import adding, dropping, type_in_sql
 from tidymerge.databases.contract.transaction import commit, savepoint
@@ -42,6 +43,10 @@ class SqlDatabase(Database, Generic[S]):
     def savepoint(self, name: str = "narrowing") -> AbstractContextManager[None]:
         """Undo what happens inside if it raises ConstraintBroken."""
         return savepoint(self._session.run, name)
+
+    def exact_text(self, column: TargetColumn, values: pa.Array) -> pa.Array | None:
+        """The exact text of typed values, as servers show them."""
+        return plain_text(column, values)
 
     def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
         """The server compares by the columns' own types and collations."""

@@ -148,6 +148,9 @@ class Records(Protocol):
     ) -> Iterator[Read]:
         """The same, a bounded number of records at a time."""
 
+    def exact_text(self, column: TargetColumn, values: pa.Array) -> pa.Array | None:
+        """The exact text of a column's typed values, if it follows from them."""
+
     def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
         """Whether equal keys of these columns are always found by comparing them in SQL."""
 

@@ -123,6 +123,10 @@ class SqliteDatabase(SqlDatabase[Session]):
         """Run a statement; how many rows it changed."""
         return self._session.change(statement)
 
+    def exact_text(self, column: TargetColumn, values: pa.Array) -> pa.Array | None:
+        """Only of values that are exact text already: what storage class others have can't be seen from them."""
+        return values if column.type.as_stored else None
+
     def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
         """Whether equal keys are always stored alike."""
         return all(column.type.kind in _LOOK_UP_KINDS or column.type.as_stored for column in key)

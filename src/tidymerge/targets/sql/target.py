@@ -290,6 +290,10 @@ class SqlTarget:
         """Exact texts as they are."""
         return texts
 
+    def exact_text(self, column: TargetColumn, values: pa.Array) -> pa.Array | None:
+        """The exact text of a column's typed values, if it follows from them."""
+        return self._database.exact_text(column, values)
+
     def as_stored(self, changes: ChangeSet, columns: Sequence[TargetColumn], *, written: bool = False) -> pa.Table:
         """The records of staged updates as they now stand, as exact text; once `written`, also those inserted."""
         exact = [column.as_stored() for column in columns]
