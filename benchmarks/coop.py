@@ -34,12 +34,12 @@ def hives(start: int, count: int, seed: int) -> list[list]:
     return [list(row) for row in zip(codes, (number % _HIVES_AN_APIARY).tolist(), *values, strict=True)]
 
 
-def make_database(path: Path, existing: list[list]) -> None:
+def make_database(path: Path, existing: list[list], create: str = CREATE) -> None:
     """A fresh SQLite file whose `hives` holds the rows."""
     path.unlink(missing_ok=True)
     connection = sqlite3.connect(path)
-    connection.execute(CREATE)
-    connection.executemany(f"INSERT INTO hives VALUES ({','.join('?' * len(COLUMNS))})", existing)
+    connection.execute(create)
+    connection.executemany(f"INSERT INTO hives VALUES ({','.join('?' * len(existing[0]))})", existing)
     connection.commit()
     connection.close()
 

@@ -1,32 +1,33 @@
 """Loading into a SQLite table of a million hives, side by side with the hand-written way and the native upsert.
 
-    python benchmarks/load_sqlite.py [--rows 1000000] [--rounds 5]
+    python benchmarks/load_sqlite.py [--rows 1000000] [--rounds 5] [--data mixed]
 
 Each way runs in a process of its own on a fresh copy of the same database; the ways take turns, so
 that a noisy machine is noisy for all of them. What counts is the ratio of the medians.
 """
 
 import argparse
+import importlib
 import shutil
 import statistics
 import tempfile
 from pathlib import Path
 
-from coop import hives, make_database, make_incoming
+from coop import make_database
 from turns import in_turn
 
 _WAYS = ("hand-written", "upsert", "tidymerge")
 _HERE = Path(__file__).parent
 
 
-def measure(database: Path, incoming: Path, rounds: int) -> dict[str, list[dict]]:
+def measure(database: Path, incoming: Path, rounds: int, data: str) -> dict[str, list[dict]]:
     """All the ways in turn, `rounds` times."""
     copy = database.with_name("copy.db")
     return in_turn(
         _WAYS,
         rounds,
         lambda: shutil.copyfile(database, copy),
-        lambda way: [str(_HERE / "ways_sqlite.py"), way, str(copy), str(incoming)],
+        lambda way: [str(_HERE / "ways_sqlite.py"), way, str(copy), str(incoming), data],
         {"TIDYMERGE_HOME": str(database.with_name("home"))},
     )
 
@@ -50,17 +51,19 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--rows", type=int, default=1_000_000)
     parser.add_argument("--rounds", type=int, default=5)
+    parser.add_argument("--data", choices=("coop", "mixed"), default="coop")
     options = parser.parse_args()
+    data = importlib.import_module(options.data)
     with tempfile.TemporaryDirectory() as folder:
         database = Path(folder) / "coop.db"
-        existing = hives(0, options.rows, seed=1)
-        make_database(database, existing)
+        existing = data.hives(0, options.rows, seed=1)
+        make_database(database, existing, data.CREATE)
         cases = (("a", 1.0, 0.02, 0.05), ("b", 0.2, 0.10, 0.20))
         for case, share, new, changed in cases:
-            make_incoming(Path(folder) / f"{case}.csv", existing, int(options.rows * share), new, changed, seed=2)
+            data.make_incoming(Path(folder) / f"{case}.csv", existing, int(options.rows * share), new, changed, seed=2)
         del existing
         for case, share, new, changed in cases:
-            found = measure(database, Path(folder) / f"{case}.csv", options.rounds)
+            found = measure(database, Path(folder) / f"{case}.csv", options.rounds, options.data)
             report(f"({case}) {options.rows * share:,.0f} rows, {new:.0%} new, {changed:.0%} changed", found)
 
 

@@ -1,19 +1,20 @@
 """One way of loading a CSV into SQLite, run alone in a process so that its time and memory are its own.
 
-python benchmarks/ways_sqlite.py WAY DATABASE CSV        prints JSON: seconds, megabytes, counts
+python benchmarks/ways_sqlite.py WAY DATABASE CSV [DATA]     prints JSON: seconds, megabytes, counts
+
+DATA is the module that made the data: coop, or mixed.
 """
 
 import csv
+import importlib
 import json
 import sqlite3
 import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
+from types import ModuleType
 
-from coop import COLUMNS, CREATE
-
-_KEY, _VALUES = COLUMNS[:2], COLUMNS[2:]
 _PRIMARY_KEY = ", PRIMARY KEY (apiary_code, hive_no)"
 
 
@@ -25,17 +26,17 @@ def _rows(path: str) -> Iterator[list]:
             yield [cell or None for cell in row]
 
 
-def hand_written(database: str, path: str) -> dict:
+def hand_written(database: str, path: str, data: ModuleType) -> dict:
     """What an expert writes: a temporary table, one UPDATE of differing rows, one INSERT of missing ones."""
     connection = sqlite3.connect(database, isolation_level=None)
     connection.execute("BEGIN IMMEDIATE")
     # Without the key: the look-ups go into hives, and an index on the incoming rows only costs time.
-    create = CREATE.replace("CREATE TABLE hives", "CREATE TEMP TABLE incoming").replace(_PRIMARY_KEY, "")
+    create = data.CREATE.replace("CREATE TABLE hives", "CREATE TEMP TABLE incoming").replace(_PRIMARY_KEY, "")
     connection.execute(create)
-    connection.executemany(f"INSERT INTO temp.incoming VALUES ({','.join('?' * len(COLUMNS))})", _rows(path))
-    same = " AND ".join(f"h.{name} = i.{name}" for name in _KEY)
-    differs = " OR ".join(f"(i.{name} IS NOT NULL AND h.{name} IS NOT i.{name})" for name in _VALUES)
-    sets = ", ".join(f"{name} = coalesce(i.{name}, h.{name})" for name in _VALUES)
+    connection.executemany(f"INSERT INTO temp.incoming VALUES ({','.join('?' * len(data.COLUMNS))})", _rows(path))
+    same = " AND ".join(f"h.{name} = i.{name}" for name in data.COLUMNS[:2])
+    differs = " OR ".join(f"(i.{name} IS NOT NULL AND h.{name} IS NOT i.{name})" for name in data.COLUMNS[2:])
+    sets = ", ".join(f"{name} = coalesce(i.{name}, h.{name})" for name in data.COLUMNS[2:])
     updated = connection.execute(
         f"UPDATE main.hives AS h SET {sets} FROM temp.incoming i WHERE {same} AND ({differs})"
     ).rowcount
@@ -46,20 +47,20 @@ def hand_written(database: str, path: str) -> dict:
     return {"updated": updated, "inserted": inserted}
 
 
-def upsert(database: str, path: str) -> dict:
+def upsert(database: str, path: str, data: ModuleType) -> dict:
     """Every row through the database's own insert-or-update, in batches."""
     connection = sqlite3.connect(database, isolation_level=None)
     connection.execute("BEGIN IMMEDIATE")
-    sets = ", ".join(f"{name} = coalesce(excluded.{name}, {name})" for name in _VALUES)
+    sets = ", ".join(f"{name} = coalesce(excluded.{name}, {name})" for name in data.COLUMNS[2:])
     connection.executemany(
-        f"INSERT INTO hives VALUES ({','.join('?' * len(COLUMNS))}) ON CONFLICT ({', '.join(_KEY)}) DO UPDATE SET {sets}",
+        f"INSERT INTO hives VALUES ({','.join('?' * len(data.COLUMNS))}) ON CONFLICT ({', '.join(data.COLUMNS[:2])}) DO UPDATE SET {sets}",
         _rows(path),
     )
     connection.execute("COMMIT")
     return {}
 
 
-def ours(database: str, path: str) -> dict:
+def ours(database: str, path: str, data: ModuleType) -> dict:
     """The product, with preview's decision, constraints, read-back and proof."""
     import tidymerge
 
@@ -75,7 +76,8 @@ def peak_megabytes() -> float:
 
 if __name__ == "__main__":
     way = {"hand-written": hand_written, "upsert": upsert, "tidymerge": ours}[sys.argv[1]]
+    data = importlib.import_module(sys.argv[4] if len(sys.argv) > 4 else "coop")
     began = time.perf_counter()
-    counts = way(sys.argv[2], sys.argv[3])
+    counts = way(sys.argv[2], sys.argv[3], data)
     seconds = time.perf_counter() - began
     print(json.dumps({"seconds": seconds, "megabytes": peak_megabytes(), **counts}))
