@@ -37,6 +37,8 @@ def make(folder, name):
             path.write_bytes(b'Apiary code,Hive no.,Queen colour\nL01,1,"red\nL02,2,blue\n')
         case "latin.csv":
             path.write_bytes("Apiary code,Hive no.,Queen colour\nL01,1,grün\n".encode("cp1252"))
+        case "cut.csv":
+            path.write_bytes("Apiary code,Hive no.,Queen colour\nL01,1,red\n".encode("utf-16")[:-1])
         case "unnamed.csv":
             text_file(path, [["L01", 1, "red"], ["L02", 2, "blue"]])
         case "twice.csv":
@@ -66,6 +68,7 @@ def make(folder, name):
         ("zeros.csv", [], 1, "broken-file", "zero bytes"),
         ("quotes.csv", [], 1, "broken-file", "line 2"),
         ("latin.csv", ["--encoding", "utf-8"], 1, "wrong-encoding", "line 2"),
+        ("cut.csv", [], 1, "wrong-encoding", "get it again"),
         ("latin.csv", ["--encoding", "klingon"], 2, "bad-option", "klingon"),
         ("unnamed.csv", [], 1, "no-header", "--map"),
         ("twice.csv", [], 2, "ambiguous-column", "--map 'hive_no="),

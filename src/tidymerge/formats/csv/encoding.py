@@ -36,12 +36,12 @@ def decoded(data: bytes, given: str | None, name: str) -> Text:
         return _as_given(data, given, name)
     for mark, encoding in _MARKS:
         if data.startswith(mark):
-            return _strictly(data[len(mark) :], encoding, name, mark)
+            return _strictly(data[len(mark) :], encoding, name, mark, named=given is not None)
     if given is not None:
         return _as_given(data, given, name)
     wide = _wide(data)
     if wide:
-        return _strictly(data, wide, name)
+        return _strictly(data, wide, name, named=False)
     try:
         data.decode("utf-8")
     except UnicodeDecodeError:
@@ -73,7 +73,8 @@ def _as_given(data: bytes, given: str, name: str) -> Text:
     return _strictly(data, given, name)
 
 
-def _strictly(data: bytes, encoding: str, name: str, mark: bytes = b"") -> Text:
+def _strictly(data: bytes, encoding: str, name: str, mark: bytes = b"", *, named: bool = True) -> Text:
+    """The text, all of whose bytes must be of the encoding, which the person `named` or the file began with."""
     try:
         if _known(encoding) == "utf-8":
             data.decode("utf-8")
@@ -81,8 +82,15 @@ def _strictly(data: bytes, encoding: str, name: str, mark: bytes = b"") -> Text:
         return Text(data.decode(encoding).encode(), encoding, mark)
     except UnicodeError as error:
         where = f"line {_line(data, error)}" if isinstance(error, UnicodeDecodeError) else "the file"
+        holds = f"{where} holds bytes that {encoding} does not have."
+        if not named:
+            raise WrongEncoding(
+                f"{name} begins as {encoding} text, but {holds} It may be cut off or damaged: get it again. "
+                "Or say which encoding it has.",
+                give=((("encoding", "NAME"),),),
+            ) from None
         raise WrongEncoding(
-            f"{name} is not {encoding} text: {where} holds bytes that {encoding} does not have. "
+            f"{name} is not {encoding} text: {holds} "
             "Name no encoding to have it found, or another one, such as cp1252.",
             give=((("encoding", "cp1252"),),),
         ) from None
