@@ -71,7 +71,8 @@ def test_meaning(text, wanted):
     [
         ("incoming.honney_kg > 1", "did you mean 'Honey (kg)'"), ("target.kg > 1", "incoming or existing"),
         ("uper(note) = 'X'", "did you mean upper"), ("eval('1') = 1", "'eval' is not known"), ("note + 1 > 2", "note is text, but a number is needed"),
-        ("note > 1", "these can't be put together"), ("note = 'a' and kg", "kg is a number, but a condition is needed"), ("n >", "can't be understood"),
+        ("note > 1", "these can't be put together"), ("note = 'a' and kg", "kg is a number, but a condition is needed"), ("n >", "something is missing near '>' (position 3)"),
+        ("n = 1\nand kg kg kg", "'kg' does not fit there (line 2, position 11)"), ("note = 'x", "a quote is not closed"), ("case when n", "missing"), ("case when n then 1", "expected END"),
         ("1 = 1; drop table hives", "not one expression"), ("(select 1) = 1", "is not known here"), ("n in (select 1)", "list of values"),
         ("note like note", "single quotes"), ("cast(n as blob) = 1", "no type to cast to"), ("seen > 'yesterday'", None), ("ok = 'yes'", "put together"),
         ("__import__('os').system('x')", "is not known"), ("n.real > 1", "incoming or existing"), ("extract(dow from seen) = 1", "can't be extracted"), ("n between symmetric 1 and 2", "says more"), ("round(n, 1, 2) = 1", "says more"),

@@ -146,7 +146,7 @@ def test_options_for_another_format_are_refused(run, folder):
     sheet(folder / "in.xlsx", ROWS)
     for arguments, words in (
         (["in.csv", "--cells", "A1:B2"], "for workbooks"), (["in.csv", "--query", "select 1"], "for databases"),
-        (["in.xlsx", "--cells", "nonsense"], "B4:H40"), (["in.csv", "--rows", "x"], "3,7-12"), (["week*.csv"], "No file fits"),
+        (["in.xlsx", "--cells", "nonsense"], "B4:H40"), (["in.csv", "--rows", "x"], "3,7-12"), (["in.csv", "--rows", "²"], "3,7-12"), (["in.csv", "--rows", "0"], "from 1"), (["in.csv", "--rows", "9-3"], "a range goes up"), (["week*.csv"], "No file fits"),
     ):  # fmt: skip
         ended = run("preview", *arguments, "--into", target)
         assert ended.status in (1, 2)

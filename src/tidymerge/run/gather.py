@@ -31,6 +31,7 @@ from tidymerge.settings import rows_at_once
 from tidymerge.sources import open_source, shared
 
 _WILD = set("*?[")
+_ROWS = re.compile(r"([0-9]{1,18})(?:-([0-9]{1,18}))?")  # numbers that 64 bits can hold
 
 
 class Gathering:
@@ -242,10 +243,13 @@ def chosen(incoming: Incoming, rows: str | None) -> Incoming:
         return incoming
     keep = np.zeros(len(incoming.row_numbers), bool)
     for piece in rows.split(","):
-        low, dash, high = piece.strip().partition("-")
-        if not low.isdigit() or (dash and not high.isdigit()):
+        found = _ROWS.fullmatch(piece.strip())
+        if found is None:
             raise BadOption(f"Rows are chosen by numbers and ranges, as in 3,7-12, not {rows!r}.")
-        keep |= (incoming.row_numbers >= int(low)) & (incoming.row_numbers <= int(high or low))
+        low, high = int(found[1]), int(found[2] or found[1])
+        if not 1 <= low <= high:
+            raise BadOption(f"Rows count from 1 and a range goes up, as in 3,7-12, not {piece.strip()!r}.")
+        keep |= (incoming.row_numbers >= low) & (incoming.row_numbers <= high)
     place = np.cumsum(keep) - 1
     flaws = []
     for flaw in incoming.flaws:

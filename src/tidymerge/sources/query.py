@@ -12,6 +12,7 @@ import sqlglot
 from sqlglot import exp
 
 from tidymerge.address import Address
+from tidymerge.core.expressions.wrong_syntax import said
 from tidymerge.errors import BadOption
 from tidymerge.formats.records import simplified
 from tidymerge.formats.table import as_incoming
@@ -36,8 +37,7 @@ def only_reads(query: str, scheme: str = "sqlite") -> str:
     try:
         trees = [tree for tree in sqlglot.parse(text, read=_DIALECTS.get(scheme, "sqlite")) if tree is not None]
     except (sqlglot.errors.SqlglotError, RecursionError) as error:
-        said = str(error).partition("\n")[0].rstrip(".")
-        raise BadOption(f"The query can't be understood ({said}). It is one select, with or values.") from None
+        raise BadOption(f"The query can't be understood: {said(error)}. It is one select, with or values.") from None
     if len(trees) != 1 or not isinstance(trees[0], exp.Query | exp.Values):
         raise BadOption("A query is one statement that starts with select, with or values.")
     if changing := next(trees[0].find_all(*_CHANGES), None):

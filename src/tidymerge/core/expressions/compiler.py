@@ -4,7 +4,8 @@ The text is parsed by sqlglot into a tree; each kind of node below is one that I
 any other is an error. Nothing is ever handed to Python's `eval` or to a database.
 """
 
-from collections.abc import Callable, Mapping, Sequence
+import re
+from collections.abc import Callable, Sequence
 from decimal import Decimal
 from difflib import get_close_matches
 
@@ -16,6 +17,7 @@ from sqlglot.errors import SqlglotError
 from tidymerge.core.expressions import functions as f
 from tidymerge.core.expressions.coerce import CASTS, as_type, common_type, read_texts
 from tidymerge.core.expressions.types import Cells, Checked, Frame, Scopes, Type
+from tidymerge.core.expressions.wrong_syntax import said
 from tidymerge.core.naming.mapping import fold, listing
 from tidymerge.core.tidy import digits
 from tidymerge.errors import BadExpression
@@ -64,11 +66,6 @@ def _depth(tree: exp.Expr) -> int:
     return deepest
 
 
-def _said(details: Mapping[str, str], error: Exception) -> str:
-    words = details.get("description") or str(error).partition("\n")[0]
-    return words.rstrip(".").partition("\n")[0]
-
-
 def compiled(text: str, where: str, scopes: Scopes, condition: bool) -> tuple[Checked, frozenset[tuple[str, str]]]:
     """The checked part for an expression, and the columns it uses. Raises BadExpression."""
     try:
@@ -76,12 +73,7 @@ def compiled(text: str, where: str, scopes: Scopes, condition: bool) -> tuple[Ch
     except RecursionError:
         raise BadExpression(f"{where}: {_TOO_DEEP}.", expression=text) from None
     except SqlglotError as error:
-        details = getattr(error, "errors", None) or [{}]
-        column = details[0].get("col")
-        at = f" at position {column}" if column else ""
-        raise BadExpression(
-            f"{where}: {text!r} can't be understood{at}: {_said(details[0], error)}.", expression=text
-        ) from None
+        raise BadExpression(f"{where}: {text!r} can't be understood: {said(error)}.", expression=text) from None
     if len(trees) != 1 or trees[0] is None:
         raise BadExpression(f"{where}: {text!r} is not one expression.", expression=text)
     if _depth(trees[0]) > _DEEPEST:
@@ -315,7 +307,7 @@ class _Compiler:
         if node is None:
             return default
         sign, inner = (-1, node.this) if isinstance(node, exp.Neg) else (1, node)
-        if not isinstance(inner, exp.Literal) or inner.is_string or not inner.this.isdigit():
+        if not isinstance(inner, exp.Literal) or inner.is_string or not re.fullmatch("[0-9]{1,9}", inner.this):
             raise self.error(f"{words} must be a whole number.", node)
         return sign * int(inner.this)
 
