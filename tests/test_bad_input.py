@@ -70,6 +70,9 @@ def make(folder, name):
         ("latin.csv", ["--encoding", "utf-8"], 1, "wrong-encoding", "line 2"),
         ("cut.csv", [], 1, "wrong-encoding", "get it again"),
         ("latin.csv", ["--encoding", "klingon"], 2, "bad-option", "klingon"),
+        (f"{'n' * 300}.csv", [], 2, "bad-address", "too long"),
+        ("good.csv", ["--job", "j" * 300], 1, "no-such-file", "too long"),
+        ("good.csv", ["--quote", "||"], 2, "bad-option", "one ASCII character"),
         ("unnamed.csv", [], 1, "no-header", "--map"),
         ("twice.csv", [], 2, "ambiguous-column", "--map 'hive_no="),
         ("same.csv", [], 2, "ambiguous-column", "different names"),
@@ -95,6 +98,14 @@ def test_incoming(run, hives, folder, incoming, options, status, code, words):
     assert "Traceback" not in ended.err
     assert ended.out == ""
     assert stored(hives) == before
+
+
+def test_names_that_are_no_text(run, hives, folder):
+    """They could be opened, but neither be shown nor be kept in the log."""
+    text_file(folder / "week\udc80.csv", GOOD)
+    for incoming, code in (("week\udc80.csv", "bad-option"), ("*.csv", "bad-address")):
+        ended = run("load", incoming, "--into", hives, "--yes")
+        assert (ended.status, f"docs/errors.md#{code}" in ended.err) == (2, True), ended.err
 
 
 @pytest.mark.parametrize(

@@ -2,6 +2,7 @@
 
 import os
 import re
+import sys
 from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import parse_qsl, quote, unquote, urlsplit
@@ -104,11 +105,29 @@ def parse(text: str) -> Address:
     if is_server(text):
         return _parse_server(text)
     splits = [(text, "")] + [(text[:at], text[at + 1 :]) for at in reversed(range(len(text))) if text[at] == "#"]
-    for name, fragment in splits:
-        if name and Path(name).exists():
-            return Address(Path(name), fragment or None)
+    try:
+        for name, fragment in splits:
+            if name and Path(name).exists():
+                return Address(_named_in_text(Path(name)), fragment or None)
+    except OSError as error:  # such as a name that is longer than the system takes
+        raise BadAddress(f"{text} can't be looked for: {error.strerror}.") from None
     name, _, fragment = text.partition("#")
     return Address(Path(name), fragment or None)
+
+
+def _named_in_text(path: Path) -> Path:
+    """The path, which receipts and the log must be able to name. Raises BadAddress."""
+    whole = str(path.resolve())
+    if not is_text(whole):
+        raise BadAddress(
+            f"The name {whole} has bytes that are not {sys.getfilesystemencoding()} text. Rename that file or folder."
+        )
+    return path
+
+
+def is_text(text: str) -> bool:
+    """Whether it can be written as UTF-8: half letters can't, which stand for bytes that are no text (PEP 383)."""
+    return not any("\ud800" <= sign <= "\udfff" for sign in text)
 
 
 def _parse_server(text: str) -> Address:

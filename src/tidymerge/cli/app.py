@@ -6,17 +6,19 @@ import signal
 import sys
 import textwrap
 import traceback
+from collections.abc import Sequence
 from types import FrameType
 from typing import Annotated, NoReturn
 
 import typer
 
 from tidymerge import settings
+from tidymerge.address import is_text
 from tidymerge.cli.commands import demo, draft, load, look, preview, receipt, runs, schema, undo
 from tidymerge.cli.screen.closing import committed
 from tidymerge.cli.screen.streams import Streams
 from tidymerge.cli.screen.typed import hint
-from tidymerge.errors import Interrupted, TidyMergeError
+from tidymerge.errors import BadOption, Interrupted, TidyMergeError
 
 AllowVariable = Annotated[
     list[str] | None,
@@ -87,6 +89,7 @@ def main() -> NoReturn:
 
 def _run() -> int:
     try:
+        _check_arguments(sys.argv)
         app()
     except SystemExit as ended:  # how Typer ends every command
         return ended.code if isinstance(ended.code, int) else int(ended.code is not None)
@@ -96,6 +99,9 @@ def _run() -> int:
     except MemoryError:
         _say("Not enough memory; nothing was written. Load the rows in smaller files.")
         return 1
+    except OSError as error:
+        _say(f"The system refused: {error}. Unless it was said that the load committed, nothing was written.")
+        return 1
     except Exception as error:  # noqa: BLE001 - the last door: no traceback unless asked for
         _say(
             f"{type(error).__name__}: {error}. This is a defect of the program. Unless it said that it committed, "
@@ -103,6 +109,14 @@ def _run() -> int:
         )
         return 1
     return 0
+
+
+def _check_arguments(arguments: Sequence[str]) -> None:
+    """Nothing that is no text can be shown, or kept in the log. Raises BadOption."""
+    for argument in arguments:
+        if not is_text(argument):
+            coding = sys.getfilesystemencoding()
+            raise BadOption(f"{argument!r} has bytes that are not {coding} text. If a file is called so, rename it.")
 
 
 def _interrupted(_number: int, _frame: FrameType | None) -> None:

@@ -23,9 +23,9 @@ def read_job(path: Path) -> Job:
 
 def read_text(path: Path) -> str:
     """The text of a job file. Raises NoSuchFile and BadJob."""
-    if path.exists() and not path.is_file():
-        raise NoSuchFile(f"The job file {path} is no regular file.", address=str(path))
     try:
+        if path.exists() and not path.is_file():
+            raise NoSuchFile(f"The job file {path} is no regular file.", address=str(path))
         return path.read_text(encoding="utf-8-sig")  # some editors put a byte-order mark before it
     except OSError as error:
         raise NoSuchFile(f"The job file {path} can't be read: {error.strerror}.", address=str(path)) from None

@@ -57,11 +57,10 @@ class CsvSource:
             self.notes += (
                 f"Cells are taken to be quoted with {self.quote}, as in the first line; if not, name the quote sign.",
             )
+        _check_sign("quote", self.quote)
         tab = ending_of(address) in (".tsv", ".tab")
         self.delimiter = options.delimiter or ("\t" if tab else None) or self._find_delimiter()
-        for name, mark in (("delimiter", self.delimiter), ("quote", self.quote)):
-            if len(mark) != 1 or not mark.isascii() or mark in "\r\n":
-                raise BadOption(f"The {name} must be one ASCII character, not {mark!r}.")
+        _check_sign("delimiter", self.delimiter)
 
     @property
     def data(self) -> bytes:
@@ -229,6 +228,11 @@ def _limited(stream: "BinaryIO | pa.NativeFile", name: str) -> bytes:
         if len(data) > most:
             raise BrokenFile(too_much(name, most))
     return bytes(data)
+
+
+def _check_sign(name: str, sign: str) -> None:
+    if len(sign) != 1 or not sign.isascii() or sign in "\r\n":
+        raise BadOption(f"The {name} must be one ASCII character, not {sign!r}.")
 
 
 def _find_quote(sample: bytes) -> str:
