@@ -112,12 +112,12 @@ def parse(text: str) -> Address:
     except OSError as error:  # such as a name that is longer than the system takes
         raise BadAddress(f"{text} can't be looked for: {error.strerror}.") from None
     name, _, fragment = text.partition("#")
-    return Address(Path(name), fragment or None)
+    return Address(_named_in_text(Path(name)), fragment or None)
 
 
 def _named_in_text(path: Path) -> Path:
     """The path, which receipts and the log must be able to name. Raises BadAddress."""
-    whole = str(path.resolve())
+    whole = os.path.realpath(path)
     if not is_text(whole):
         raise BadAddress(
             f"The name {whole} has bytes that are not {sys.getfilesystemencoding()} text. Rename that file or folder."
