@@ -109,6 +109,18 @@ def test_runs_are_filtered_and_a_records_story_is_told(run, hives, folder, incom
     assert (half.status, "Type --record VALUE --record VALUE." in half.err) == (2, True), half.err
 
 
+def test_of_a_long_story_the_latest_changes_are_shown(run, hives, incoming, home):
+    name = run("load", incoming, "--into", hives, "--yes", "--json").receipt["run"]
+    for at in range(31):
+        for path in (home / "runs").glob(f"{name}.*"):
+            earlier = path.with_name(path.name.replace(name, f"20200101-0000{at:02d}-0000000"))
+            earlier.write_bytes(path.read_bytes().replace(name.encode(), earlier.stem.encode()))
+    record = ("runs", "--record", "L01", "--record", "1")
+    short, whole = run(*record).out, run(*record, "--all").out
+    assert (short.count("updated"), "--all shows them too" in short, "20200101-000001" in short) == (30, True, False)
+    assert (whole.count("updated"), "--all" in whole, len(logged(run, *record[1:])["changes"])) == (32, False, 32)
+
+
 def test_old_runs_go_and_unsettled_ones_stay(run, hives, folder, incoming, home, monkeypatch):
     run("load", incoming, "--into", hives, "--yes")
     for path in list((home / "runs").iterdir()):

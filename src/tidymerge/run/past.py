@@ -117,14 +117,16 @@ def touched_of(receipt: Receipt, most: int) -> list[Touch]:
     return found
 
 
-def story(keys: Sequence[str], past: Past) -> list[tuple[PastRun, Touch]]:
+def story(keys: Sequence[str], past: Past, most: int | None = None) -> list[tuple[PastRun, Touch]]:
     """What the runs did to the record of that key, the earliest first. `keys` are as the target spells them.
 
-    Raises BadOption where no run's key has so many columns.
+    Once more than `most` changes are found, earlier runs are not looked at. Raises BadOption where no run's key has so
+    many columns.
     """
     log = FolderLog()
-    found = []
-    wrote = [one for one in reversed(past.runs) if one.run.wrote]
+    found: list[tuple[PastRun, list[Touch]]] = []  # the latest first
+    count = 0
+    wrote = [one for one in past.runs if one.run.wrote]
     if wrote and all(len(one.run.key) != len(keys) for one in wrote):
         known = " or ".join(dict.fromkeys(" + ".join(one.run.key) for one in wrote))
         raise BadOption(
@@ -134,9 +136,12 @@ def story(keys: Sequence[str], past: Past) -> list[tuple[PastRun, Touch]]:
     for one in wrote:
         if len(one.run.key) == len(keys):
             wanted = partial(near, run=one.run, keys=[tuple(keys)])
-            for part in log.changes(one.run, wanted):
-                found += [(one, touch) for touch in touches_at(part, one.run, np.arange(len(part.rows)))]
-    return found
+            parts = [touches_at(part, one.run, np.arange(len(part.rows))) for part in log.changes(one.run, wanted)]
+            found.append((one, [touch for touches in parts for touch in touches]))
+            count += len(found[-1][1])
+        if most is not None and count > most:
+            break
+    return [(one, touch) for one, touches in reversed(found) for touch in touches]
 
 
 def save_changes(run: Run, path: Path) -> int:

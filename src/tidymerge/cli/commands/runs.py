@@ -22,7 +22,9 @@ def runs(
         list[str] | None,
         typer.Option("--record", metavar="KEY", help="What became of one record; repeat for a key of several columns."),
     ] = None,
-    everything: Annotated[bool, typer.Option("--all", help="List all runs, not only the latest 30.")] = False,
+    everything: Annotated[
+        bool, typer.Option("--all", help="List all runs or changes, not only the latest 30.")
+    ] = False,
     chart: Annotated[
         str | None, typer.Option("--chart", metavar="FILE", help="Draw the loads over time to this .png file.")
     ] = None,
@@ -32,12 +34,13 @@ def runs(
     from tidymerge.cli.screen import draw_runs, output
     from tidymerge.run.past import past_runs, story
 
+    most = None if everything or json else 30
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
         files = options.outputs(chart=chart)
         files.check()
         past = past_runs(target=target, since=since, state=state)
-        told = story(record, past) if record else []
+        told = story(record, past, most) if record else []
         if files.chart is not None:
             from tidymerge.reports.charts import runs_chart
 
@@ -46,9 +49,9 @@ def runs(
         output.print_json(draw_runs.as_data(past, record, told))
         return
     if record:
-        draw_runs.story(out, record, told)
+        draw_runs.story(out, record, told, most=most)
     else:
-        draw_runs.listing(out, past, most=None if everything else 30)
+        draw_runs.listing(out, past, most=most)
     draw_runs.notes(out, past)
     if chart is not None:
         out.print(f"Drew them to {chart}; {odd or 'none'} {'stands' if odd <= 1 else 'stand'} out.")

@@ -82,8 +82,8 @@ def notes(out: Console, past: Past) -> None:
         out.print(Text.assemble(("\nNote: ", "yellow"), words))
 
 
-def story(out: Console, key: Sequence[str], told: Sequence[tuple[PastRun, Touch]]) -> None:
-    """Print what became of one record, the earliest first."""
+def story(out: Console, key: Sequence[str], told: Sequence[tuple[PastRun, Touch]], *, most: int | None) -> None:
+    """Print what became of one record, the earliest first; of more than `most` changes the latest."""
     name = " / ".join(key)
     if not told:
         out.print(f"No run in the log changed a record {cut(name)}.")
@@ -91,7 +91,7 @@ def story(out: Console, key: Sequence[str], told: Sequence[tuple[PastRun, Touch]
     listed = grid(
         f"The record {cut(name)}, the earliest first", ("run", "by", "from", "row", "", "column", "before", "after")
     )
-    for one, touch in told:
+    for one, touch in told if most is None else told[-most:]:
         files = [touch.file] if touch.file else one.run.files
         source = f"undo of {one.run.undoes}" if one.run.undoes else ", ".join(map(_short, files))
         undone = " (undone later)" if one.undone_by else ""
@@ -99,6 +99,8 @@ def story(out: Console, key: Sequence[str], told: Sequence[tuple[PastRun, Touch]
         for at, (column, before, after) in enumerate(touch.fields or (("", "", ""),)):
             listed.add_row(*(first if not at else [""] * 5), cut(column), value(before, "dim"), value(after, "cyan"))
     out.print(listed)
+    if most is not None and len(told) > most:
+        out.print(Text("\nand earlier changes; --all shows them too.", "dim"))
 
 
 def as_data(past: Past, key: Sequence[str] | None, told: Sequence[tuple[PastRun, Touch]]) -> dict[str, Any]:
