@@ -1,19 +1,22 @@
 """One way of loading a CSV into a server's table, run alone in a process so that its time and memory are its own.
 
-python benchmarks/ways_servers.py WAY URL CSV        prints JSON: seconds, megabytes, counts
+python benchmarks/ways_servers.py WAY URL CSV [DATA]     prints JSON: seconds, megabytes, counts
+
+DATA is the module that made the data: coop, or mixed.
 """
 
+import importlib
 import json
 import sys
 import time
 from collections.abc import Callable
 from urllib.parse import parse_qs, urlsplit
 
-from coop import COLUMNS, CREATE
 from ways_sqlite import peak_megabytes
 
-_KEY, _VALUES = COLUMNS[:2], COLUMNS[2:]
-_STAGE = CREATE.replace("CREATE TABLE hives", "CREATE TEMPORARY TABLE incoming").replace(
+_DATA = importlib.import_module(sys.argv[4] if len(sys.argv) > 4 else "coop")
+_KEY, _VALUES = _DATA.COLUMNS[:2], _DATA.COLUMNS[2:]
+_STAGE = _DATA.CREATE.replace("CREATE TABLE hives", "CREATE TEMPORARY TABLE incoming").replace(
     ", PRIMARY KEY (apiary_code, hive_no)", ""
 )
 _SAME = " AND ".join(f"h.{name} = i.{name}" for name in _KEY)
@@ -78,7 +81,8 @@ def _mariadb(url: str, path: str) -> "object":
     read = ", ".join((*_KEY, *(f"@{name}" for name in _VALUES)))
     sets = ", ".join(f"{name} = nullif(@{name}, '')" for name in _VALUES)
     cursor.execute(
-        f"LOAD DATA LOCAL INFILE %s INTO TABLE incoming FIELDS TERMINATED BY ',' LINES TERMINATED BY '\\r\\n' "
+        f"LOAD DATA LOCAL INFILE %s INTO TABLE incoming CHARACTER SET utf8mb4 FIELDS TERMINATED BY ',' "
+        "OPTIONALLY ENCLOSED BY '\"' LINES TERMINATED BY '\\r\\n' "
         f"IGNORE 1 LINES ({read}) SET {sets}",
         [path],
     )
