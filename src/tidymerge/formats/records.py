@@ -11,6 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.address import Address
+from tidymerge.core.tidy.cells import as_array
 from tidymerge.core.tidy.documents import Number, as_it_is
 from tidymerge.core.tidy.floats import SPREADSHEET_DIGITS
 from tidymerge.errors import BrokenFile, NoRows
@@ -73,7 +74,7 @@ class ParquetSource(Records):
 def table_to_columns(table: pa.Table) -> list[IncomingColumn]:
     """An Arrow table's columns in the few types that cells have."""
     return [
-        IncomingColumn(name, _parts(column.combine_chunks()))
+        IncomingColumn(name, _parts(as_array(column)))
         for name, column in zip(table.column_names, table.columns, strict=True)
     ]
 

@@ -89,12 +89,14 @@ def write(target: Target, decided: Decided, recording: Recording, progress: Prog
         before = _before(target, part, decided, columns)
         done.append(target.write(part.changes))
         (kept,) = reject_refusals([part], done[-1].refused)
-        stays = np.isin(part.changes.updates.positions, kept.changes.updates.positions)
         if once:
             found = target.read_back(kept.changes, decided.pairing)
         after = _after(target, kept, decided, columns, found)
         keys = dict.fromkeys((*columns.record_key, *decided.pairing.key))
-        was, removals = target.readable(before.filter(pa.array(stays))), kept.changes.removals
+        if done[-1].refused:
+            stays = np.isin(part.changes.updates.positions, kept.changes.updates.positions)
+            before = before.filter(pa.array(stays))
+        was, removals = target.readable(before), kept.changes.removals
         done_to = replace(kept.changes, removals=replace(removals, before=target.readable(removals.before)))
         recording.add(logged(part.rows(), done_to, was, target.readable(after), list(keys)))
         parts.append(kept)

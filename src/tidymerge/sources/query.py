@@ -13,6 +13,7 @@ from sqlglot import exp
 
 from tidymerge.address import Address
 from tidymerge.core.expressions.wrong_syntax import said
+from tidymerge.core.tidy.cells import as_array
 from tidymerge.errors import BadOption
 from tidymerge.formats.records import simplified
 from tidymerge.formats.table import as_incoming
@@ -84,7 +85,7 @@ class QuerySource:
         for found in listed:
             if found.unreadable:
                 raise AssertionError(f"{self.address} has values that its columns can't hold")
-            arrays = [simplified(column.combine_chunks()) for column in found.values.columns]
+            arrays = [simplified(as_array(column)) for column in found.values.columns]
             table = pa.table(arrays, [str(at) for at in range(len(arrays))])  # a query may give a name twice
             writer = writer or pa.ipc.new_stream(self._file, table.schema)
             writer.write_table(table)
@@ -127,7 +128,7 @@ class QuerySource:
     def _incoming(self, table: pa.Table | None, first: int) -> Incoming:
         parts: Sequence[pa.Array] = [pa.nulls(0, pa.string())] * len(self._columns)
         if table is not None:
-            parts = [column.combine_chunks() for column in table.columns]
+            parts = [as_array(column) for column in table.columns]
         columns = [IncomingColumn(column.name, (part,)) for column, part in zip(self._columns, parts, strict=True)]
         numbers = np.arange(first, first + (0 if table is None else table.num_rows), dtype=np.int64)
         return as_incoming(

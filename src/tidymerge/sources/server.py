@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 
 from tidymerge.address import Address
+from tidymerge.core.tidy.cells import as_array
 from tidymerge.databases.contract.reading import numbers
 from tidymerge.formats.records import simplified
 from tidymerge.formats.table import as_incoming
@@ -122,4 +123,4 @@ def _as_text(column: TargetColumn) -> TargetColumn:
 
 
 def _cells(values: pa.Table, column: TargetColumn) -> pa.Array:
-    return simplified(values[column.name].combine_chunks())
+    return simplified(as_array(values[column.name]))

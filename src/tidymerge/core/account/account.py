@@ -41,11 +41,18 @@ def prove_tally(counted: Tally, changes: ChangeSet, rows_read: int) -> None:
     # A row may update several records, and several rows one record, if the job says so.
     along = int((changes.outcomes[changes.followers] == Outcome.UPDATED).sum())
     inserted, deleted = (int((part.rows != NO_ROW).sum()) for part in (changes.inserts, changes.removals))
-    updated = len(np.setdiff1d(changes.updates.rows, [NO_ROW])) + along
+    updated = _distinct(changes.updates.rows, len(changes.outcomes)) + along
     _equal("rows decided to update and rows with a record to update", counted.updated, updated)
     _equal("rows decided to insert and records to insert", counted.inserted, inserted)
     _equal("rows decided to delete and records to delete", counted.deleted, deleted)
     _equal("rejected rows and rows with a reason", counted.rejected, int((first_flaws(changes) >= 0).sum()))
+
+
+def _distinct(rows: Indices, size: int) -> int:
+    """How many of `size` incoming rows are among `rows`."""
+    there = np.zeros(size, bool)
+    there[rows[rows != NO_ROW]] = True
+    return int(there.sum())
 
 
 def prove_written(parts: Sequence[ChangeSet], rows_before: int, rows_after: int, did: tuple[int, int, int]) -> None:
@@ -150,7 +157,7 @@ def _hashed(changes: ChangeSet, table: pa.Table, action: str) -> "dict[int, hash
 
 def _canonical_order(changes: ChangeSet, table: pa.Table, action: str) -> Indices:
     """The rows by key; where several records have one key, by what they hold."""
-    if action != "update" or len(np.unique(changes.updates.rows)) == len(changes.updates):
+    if action != "update" or _distinct(changes.updates.rows, len(changes.outcomes)) == len(changes.updates):
         keys = table.select(changes.key)
     else:
         names = [*changes.key, *sorted(set(table.column_names) - set(changes.key) - set(changes.stamps))]

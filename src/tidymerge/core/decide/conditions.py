@@ -1,6 +1,6 @@
 """The expressions of a job, compiled before any row is looked at, and worked out over incoming and existing."""
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 
@@ -48,7 +48,7 @@ def compile_conditions(
     incoming: Incoming, pairing: Pairing, shape: TableShape, rules: Rules, now: datetime
 ) -> Conditions:
     """Compile and check all expressions of a job. Raises BadExpression."""
-    raw = {"incoming": {column.name: Cells(nature(column)) for column in incoming.columns}}
+    raw = {"incoming": _Scope({}, incoming.columns)}
     both: dict[str, Mapping[str, Type | Cells]] = {
         "incoming": _incoming_scope(incoming, pairing),
         "existing": {c.name: type_of(c.type) for c in shape.columns},
@@ -110,12 +110,33 @@ def _nature_of(part: pa.Array) -> Type | None:
     return next((kind for test, kind in _NATURES if test(part.type)), Type.NUMBER)
 
 
-def _incoming_scope(incoming: Incoming, pairing: Pairing) -> dict[str, Type | Cells]:
+class _Scope(Mapping[str, Type | Cells]):
+    """Typed columns by name, then others as cells, which are looked at only where an expression uses the column."""
+
+    def __init__(self, typed: Mapping[str, Type], others: Sequence[IncomingColumn]) -> None:
+        self._known: dict[str, Type | Cells] = dict(typed)
+        self._others = {column.name: column for column in others}
+
+    def __getitem__(self, name: str) -> Type | Cells:
+        if name not in self._known:
+            self._known[name] = Cells(nature(self._others[name]))
+        return self._known[name]
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._known or name in self._others
+
+    def __iter__(self) -> Iterator[str]:
+        return iter({**dict.fromkeys(self._known), **dict.fromkeys(self._others)})
+
+    def __len__(self) -> int:
+        return len(self._known.keys() | self._others.keys())
+
+
+def _incoming_scope(incoming: Incoming, pairing: Pairing) -> Mapping[str, Type | Cells]:
     """Loaded columns by their target names, as converted; other incoming columns by their own, as cells."""
-    scope: dict[str, Type | Cells] = {pair.target.name: type_of(pair.target.type) for pair in pairing.pairs}
-    taken = {fold(name) for name in scope}
-    scope.update({column.name: Cells(nature(column)) for column in incoming.columns if fold(column.name) not in taken})
-    return scope
+    typed = {pair.target.name: type_of(pair.target.type) for pair in pairing.pairs}
+    taken = {fold(name) for name in typed}
+    return _Scope(typed, [column for column in incoming.columns if fold(column.name) not in taken])
 
 
 def rows_to_skip(incoming: Incoming, conditions: Conditions) -> Mask:

@@ -29,7 +29,7 @@ from tidymerge.core.decide.rows import (
 from tidymerge.core.decide.teams import Team, shared, team_up
 from tidymerge.core.decide.verdicts import Verdicts
 from tidymerge.core.match.match import KeyCodes, all_matches
-from tidymerge.core.tidy.cells import as_array
+from tidymerge.core.tidy.cells import as_array, mask_at
 from tidymerge.model import Indices, Mask, Pair
 from tidymerge.model.changes import ChangeSet
 from tidymerge.model.rules import Action, Blanks
@@ -172,19 +172,26 @@ def _updates(question: Question, known: Mask, team: Team, verdicts: Verdicts) ->
     verdicts.reject(cleared_in_vain(question, sides, changed))
     touched = _any(changed, len(rows)) & ~verdicts.rejected[rows]
     for why, mask in held.items():  # a row of which nothing is left is not one that says what the record says
-        verdicts.skip_rows(why, np.setdiff1d(rows[mask], rows[touched]))
+        verdicts.skip_rows(why, _without(rows[mask], rows[touched], len(known)))
     if not question.rules.updates:
         verdicts.skip_rows("existing records are not updated", rows[touched])
         touched &= False
     elif question.conditions.update_when is not None:
         unmet = touched & ~sides.holds(question.conditions.update_when, question.conditions.now)
         touched &= ~unmet
-        verdicts.skip_rows("update_when was not met", np.setdiff1d(rows[unmet], rows[touched]))
+        verdicts.skip_rows("update_when was not met", _without(rows[unmet], rows[touched], len(known)))
     along = {pair.target.name: changes_of(question, pair, sides, {}) & touched for pair in question.pairing.going_along}
     verdicts.reject(cleared_in_vain(question, sides, along))
     touched &= ~verdicts.rejected[rows]
     changed = {name: mask[touched] for name, mask in (changed | along).items()}
     return Matched(rows[touched], records[touched], changed)
+
+
+def _without(rows: Indices, others: Indices, size: int) -> Indices:
+    """The rows that are not among the others, each once, in order, of `size` incoming rows."""
+    left = mask_at(rows, size)
+    left[others] = False
+    return np.flatnonzero(left)
 
 
 def _any(changed: Mapping[str, Mask], length: int) -> Mask:

@@ -37,7 +37,8 @@ def compile_expression(text: str, where: str, scopes: Scopes, *, condition: bool
     from tidymerge.core.expressions.compiler import compiled
 
     part, uses = compiled(text, where, scopes, condition)
-    made_of = (text, where, {scope: dict(columns) for scope, columns in scopes.items()}, condition)
+    used = {scope: {name: columns[name] for one, name in uses if one == scope} for scope, columns in scopes.items()}
+    made_of = (text, where, used, condition)
     return Expression(text, part.type, part.run, uses, made_of)
 
 

@@ -166,8 +166,10 @@ def only_bytes(cells: pa.Array, alphabet: bytes) -> bool:
 
 
 def as_array(column: pa.ChunkedArray | pa.Array) -> pa.Array:
-    """One contiguous array of a column."""
-    return column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
+    """One contiguous array of a column. Arrow would copy one that is contiguous already."""
+    if not isinstance(column, pa.ChunkedArray):
+        return column
+    return column.chunk(0) if column.num_chunks == 1 else column.combine_chunks()
 
 
 def by_distinct(texts: pa.Array, work: Callable[[str], object], kind: pa.DataType) -> pa.Array:

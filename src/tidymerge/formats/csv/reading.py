@@ -16,6 +16,7 @@ import pyarrow as pa
 import pyarrow.csv as arrow_csv
 
 from tidymerge.address import Address
+from tidymerge.core.tidy.cells import as_array
 from tidymerge.errors import BadOption, BrokenFile, NoRows, NoSuchFile
 from tidymerge.formats.csv.encoding import decoded
 from tidymerge.formats.files import COMPRESSED, ending_of
@@ -205,7 +206,7 @@ def regular(body: memoryview, columns: int, delimiter: str, quote: str) -> list[
         )
     except (pa.ArrowInvalid, Irregular):
         raise Irregular from None
-    return [column.combine_chunks() for column in table.columns]
+    return [as_array(column) for column in table.columns]
 
 
 def _read(address: Address) -> bytes:
