@@ -7,6 +7,7 @@ import pytest
 
 import tidymerge
 from conftest import text_file
+from tidymerge.targets.sql.writer import Writer
 
 
 class TargetContract:
@@ -268,7 +269,9 @@ class TargetContract:
         assert self.rows(folder, "SELECT * FROM t") == [(1, 1)]
         assert not (folder / "r.csv").exists()
 
-    def test_one_update_for_each_set_of_changed_columns_touches_nothing_else(self, folder):
+    def test_one_update_for_all_sets_of_changed_columns_touches_nothing_else(self, folder, monkeypatch):
+        narrowed, statements = Writer._narrowed, []  # noqa: SLF001
+        monkeypatch.setattr(Writer, "_narrowed", lambda *given: statements.append(given) or narrowed(*given))
         columns = "abcdef"
         self.make(folder, f"CREATE TABLE t (k INTEGER PRIMARY KEY, {', '.join(f'{name} INTEGER' for name in columns)});"
                   + "".join(f"INSERT INTO t VALUES ({k}, 0, 0, 0, 0, 0, 0);" for k in range(64)))  # fmt: skip
@@ -277,6 +280,19 @@ class TargetContract:
         assert (receipt.rows.updated, receipt.rows.unchanged) == (63, 1)
         assert receipt.fields_updated == sum(sum(row[1:]) for row in wanted)
         assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [tuple(row) for row in wanted]
+        assert len(statements) == 1
+
+    def test_what_does_not_change_in_a_record_stays_to_the_last_sign(self, folder):
+        stored = [(1, 1, " a ", "x"), (2, 2, "b", "  "), (3, 3, "", None)]
+        listed = "(1, 1, ' a ', 'x'), (2, 2, 'b', '  '), (3, 3, '', NULL)"
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER, a VARCHAR(9), b VARCHAR(9));"
+                          f"INSERT INTO t VALUES {listed};")  # fmt: skip
+        receipt = self.load(folder, "t", [["k", "n", "a", "b"], [1, 5, "", "x"], [2, 2, "c", ""], [3, 3, "", "y"]])
+        assert (receipt.rows.updated, receipt.fields_updated) == (3, 3)
+        written = [(1, 5, " a ", "x"), (2, 2, "c", "  "), (3, 3, "", "y")]
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k") == written
+        tidymerge.undo(receipt.run, into=self.address(folder, "t"))
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k") == stored
 
     def test_few_rows_against_many_are_looked_up_by_key(self, folder):
         values = ",".join(f"('A{at:04}', {at % 7}, {at})" for at in range(2000))

@@ -433,6 +433,19 @@ class ServerContract(TargetContract):
         assert set("kabcegh") <= set(told)
         assert not set(told) & {"d", *self.untold}
 
+    def test_a_value_that_could_not_be_written_again_is_not_written(self, folder):
+        """One statement may serve records of which different columns change, but not where it would meet such a value."""
+        declared, odd, day = self.odd
+        self.make(folder, f"CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER, a VARCHAR(9), d {declared});"
+                          f"INSERT INTO t VALUES (1, 1, 'a', {odd}), (2, 2, 'b', NULL);")  # fmt: skip
+        before = self.rows(folder, "SELECT * FROM t ORDER BY k")
+        receipt = self.load(folder, "t", [["k", "n", "a", "d"], [1, 5, "z", ""], [2, 2, "c", day]])
+        assert (receipt.rows.updated, receipt.fields_updated) == (2, 4)
+        after = self.rows(folder, "SELECT * FROM t ORDER BY k")
+        assert (str(after[0]), after[1][:3]) == (str((1, 5, "z", before[0][3])), (2, 2, "c"))
+        tidymerge.undo(receipt.run, into=self.address(folder, "t"))
+        assert str(self.rows(folder, "SELECT * FROM t ORDER BY k")) == str(before)
+
     def test_records_are_read_once_before_and_once_after(self, folder, monkeypatch):
         self.make(folder, f"{PLAIN} INSERT INTO t VALUES (1, 1, 'a'), (2, 2, 'b')")
         at, reads = SqlTarget._at, []  # noqa: SLF001

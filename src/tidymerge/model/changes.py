@@ -40,7 +40,10 @@ def _no_values() -> pa.Table:
 
 @dataclass(frozen=True, slots=True)
 class Updates:
-    """Existing records that change, one row each, grouped by `shapes` (a number for each set of changed columns).
+    """Existing records that change, one row each, in groups.
+
+    `shapes` is a number for each group, whose records can be written by one statement: the same columns change, or the
+    others are rewritable. In a group they follow `records`.
 
     `records` index into `Existing`; `rows` are the incoming rows that asked for the change, or NO_ROW; `positions`
     their places in the staging table, ascending. `before` and `after` have the loaded columns; `changed[c]` marks the

@@ -37,7 +37,9 @@ class TableShape:
     """A target table: its columns in order, and what the database enforces on them.
 
     `unique_names` are the columns of the unique constraints by the names that the database has for them in errors;
-    `notes` say what is worth knowing of a write; `types_told` that the types are no declared ones but told by the data.
+    `notes` say what is worth knowing of a write; `types_told` that the types are no declared ones but told by the data;
+    `rewritable` are the columns that can be written as they are with no effect, so that one statement can do for
+    records of which different columns change.
     """
 
     name: str
@@ -49,6 +51,7 @@ class TableShape:
     unique_names: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
     types_told: bool = False
+    rewritable: tuple[str, ...] = ()
 
     def column(self, name: str) -> TargetColumn:
         """The column of that exact name. Raises KeyError."""

@@ -1,6 +1,6 @@
 """Putting together what was decided: for each touched record what is written."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -13,7 +13,7 @@ from tidymerge.core.decide.rows import flawed
 from tidymerge.core.decide.verdicts import Verdicts, with_company
 from tidymerge.core.match.order import generations
 from tidymerge.core.tidy.cells import as_array, valid
-from tidymerge.model import Flaw, Indices, Mask, Pair
+from tidymerge.model import Flaw, Indices, Mask, Pair, TableShape
 from tidymerge.model.changes import ChangeSet, Inserts, Outcome, Updates, asked
 from tidymerge.model.rules import Blanks
 
@@ -36,7 +36,8 @@ def change_set(
 ) -> ChangeSet:
     """The records to update and to insert, and what became of the rows."""
     values = question.converted.values
-    shapes = shapes_of(update.changed, len(update.rows))
+    apart = {*question.pairing.key, *question.existing.unreadable}
+    shapes = shapes_of(told_apart(update.changed, question.shape, apart), len(update.rows))
     order = np.lexsort((update.records, shapes))
     updated, records, shapes = update.rows[order], update.records[order], shapes[order]
     changed = {name: mask[order] for name, mask in update.changed.items()}
@@ -85,6 +86,15 @@ def _by_given(question: Question, inserted: Indices, new_values: pa.Table) -> In
     fresh = new_values.take(pa.array(inserted))
     given = {pair.target.name: _given(question, pair, fresh, inserted) for pair in question.pairing.pairs}
     return inserted[np.lexsort((-shapes_of(given, len(inserted)), generations(fresh, question.shape)))]
+
+
+def told_apart(changed: Mapping[str, Mask], shape: TableShape, apart: Iterable[str]) -> dict[str, Mask]:
+    """The columns by which updates are grouped: one that is rewritable can be written where it does not change.
+
+    Those to keep `apart` are the key, and columns with values that can be in a table but not be written (2024-02-31).
+    """
+    together = set(shape.rewritable).difference(apart)
+    return {name: mask for name, mask in changed.items() if name not in together}
 
 
 def shapes_of(changed: Mapping[str, Mask], length: int) -> Indices:

@@ -12,11 +12,11 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tidymerge.core.decide.change_set import shapes_of, with_changed
+from tidymerge.core.decide.change_set import shapes_of, told_apart, with_changed
 from tidymerge.core.decide.rows import flawed
 from tidymerge.core.match.order import generations
 from tidymerge.core.tidy.cells import as_array, differs, mask_of, valid
-from tidymerge.model import Existing, Flaw, Incoming, Indices, Mask, Pairing, Reason, TableShape
+from tidymerge.model import Existing, Flaw, Incoming, Indices, Kind, Mask, Pairing, Reason, TableShape
 from tidymerge.model.changes import ChangeSet, Inserts, Logged, Matches, Outcome, Removals, Updates
 from tidymerge.model.receipt import Conflict, Touch
 from tidymerge.model.run import Run
@@ -145,7 +145,9 @@ def reversal(
     logged_before = _before(log, names)
     restored = np.flatnonzero(good & (log.outcomes == Outcome.UPDATED))
     masks = {name: mask[restored] for name, mask in log.changed.items()}
-    shapes = shapes_of(masks, len(restored))
+    # Read as exact text, no value is unreadable: a date may be none.
+    dates = (column.name for column in shape.columns if column.type.kind in (Kind.DATE, Kind.TIMESTAMP))
+    shapes = shapes_of(told_apart(masks, shape, {*pairing.key, *dates}), len(restored))
     order = np.lexsort((found.record[restored], shapes))
     restored, shapes = restored[order], shapes[order]
     changed = {name: mask[order] for name, mask in masks.items()}

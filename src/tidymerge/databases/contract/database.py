@@ -17,6 +17,7 @@ KEYS = "tidymerge incoming keys"
 # Columns of ours that stand beside those of the target: they begin with a sign that no name has that people give.
 _OURS = "\x01"
 POSITION = f"{_OURS}tidymerge position"
+CHANGED = f"{_OURS}tidymerge changed"
 _PLACE = f"{_OURS}tidymerge place "
 
 Query = Callable[[Sequence[str]], str]  # from a list of column expressions to SQL
@@ -65,13 +66,15 @@ class Read:
 class Staged:
     """What goes into the staging table: a row a change, with the place of each record (null for a new one).
 
-    `first` is the position of the first row.
+    `first` is the position of the first row. `changed` has a number for each row: the sum of the bits of the
+    rewritable columns that change.
     """
 
     columns: tuple[TargetColumn, ...]
     values: pa.Table
     places: pa.Table
     first: int = 0
+    changed: Indices | None = None
 
 
 @dataclass(frozen=True, slots=True)

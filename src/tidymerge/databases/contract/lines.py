@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.core.tidy.cells import as_array, only_bytes, text_bytes
-from tidymerge.databases.contract.database import POSITION, ConstraintBroken, Staged, place_name
+from tidymerge.databases.contract.database import CHANGED, POSITION, ConstraintBroken, Staged, place_name
 from tidymerge.model import ColumnType, Kind, TargetColumn
 from tidymerge.model.changes import Refusal
 
@@ -30,11 +30,17 @@ def tab_lines(rows: pa.Table) -> Iterator[bytes]:
         yield text_bytes(lines).tobytes()
 
 
-def staged_columns(columns: Sequence[TargetColumn], places: Sequence[TargetColumn]) -> list[tuple[str, TargetColumn]]:
-    """The columns of the staging table: position, places, values, each with the column whose type it has."""
-    position = TargetColumn(POSITION, ColumnType(Kind.INTEGER, "bigint"))
+def staged_columns(
+    columns: Sequence[TargetColumn], places: Sequence[TargetColumn], *, marked: bool
+) -> list[tuple[str, TargetColumn]]:
+    """The columns of the staging table: position, places, values, each with the column whose type it has.
+
+    Where it is `marked`, which columns change follows the position.
+    """
+    number = ColumnType(Kind.INTEGER, "bigint")
+    own = [TargetColumn(name, number) for name in (POSITION, *([CHANGED] if marked else []))]
     located = [(place_name(index), place) for index, place in enumerate(places)]
-    return [(POSITION, position), *located, *((column.name, column) for column in columns)]
+    return [*((column.name, column) for column in own), *located, *((column.name, column) for column in columns)]
 
 
 def staged_rows(
@@ -44,7 +50,8 @@ def staged_rows(
 ) -> pa.Table:
     """The rows of the staging table, all of them text."""
     positions = pa.array(np.arange(staged.first, staged.first + staged.values.num_rows))
-    arrays = [positions, *map(as_array, staged.places.columns)]
+    own = [positions, *([] if staged.changed is None else [pa.array(staged.changed)])]
+    arrays = [*own, *map(as_array, staged.places.columns)]
     arrays += [as_array(staged.values[column.name]) for column in staged.columns]
     texts = [to_stored(array, column) for array, (_, column) in zip(arrays, columns, strict=True)]
     return pa.Table.from_arrays(texts, [name for name, _ in columns])

@@ -10,8 +10,19 @@ import pyarrow as pa
 
 from tidymerge.core.tidy.cells import as_array
 from tidymerge.databases.contract.base import SqlDatabase
-from tidymerge.databases.contract.database import KEYS, POSITION, STAGE, Query, Read, Staged, Traits, place_name, quoted
-from tidymerge.databases.sqlite.columns import read_columns, to_stored, to_typed, unmarked
+from tidymerge.databases.contract.database import (
+    CHANGED,
+    KEYS,
+    POSITION,
+    STAGE,
+    Query,
+    Read,
+    Staged,
+    Traits,
+    place_name,
+    quoted,
+)
+from tidymerge.databases.sqlite.columns import marked_text, read_columns, to_stored, to_typed, unmarked
 from tidymerge.databases.sqlite.describe import (
     affinity,
     column_type,
@@ -48,6 +59,7 @@ class SqliteDatabase(SqlDatabase[Session]):
         self._path = path
         self._session = Session(path, write=write)
         self._stamps: dict[str, str] = {}
+        self._mixed: set[str] = set()  # columns in which values of another storage class were met
 
     def find_table(self, name: str | None) -> str:
         """The table's own spelling of `name`, or the only table."""
@@ -109,7 +121,8 @@ class SqliteDatabase(SqlDatabase[Session]):
     def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = ()) -> Read:
         """The result of `query`."""
         located = [f"t.{quoted(place.name)} AS {quoted(place_name(index))}" for index, place in enumerate(places)]
-        table, _ = read_columns(self._session, columns, lambda expressions: query([*located, *expressions]))
+        table, mixed = read_columns(self._session, columns, lambda expressions: query([*located, *expressions]))
+        self._mixed.update(mixed)
         typed, unreadable = to_typed(table.select([column.name for column in columns]), columns)
         return Read(typed, table.select(range(len(places))), unreadable)
 
@@ -124,8 +137,8 @@ class SqliteDatabase(SqlDatabase[Session]):
         return self._session.change(statement)
 
     def exact_text(self, column: TargetColumn, values: pa.Array) -> pa.Array | None:
-        """Only of values that are exact text already: what storage class others have can't be seen from them."""
-        return values if column.type.as_stored else None
+        """Of columns in which all that was read so far had the column's own storage class: it can't be seen later."""
+        return marked_text(column, values) if column.type.as_stored or column.name not in self._mixed else None
 
     def can_look_up(self, key: Sequence[TargetColumn]) -> bool:
         """Whether equal keys are always stored alike."""
@@ -162,7 +175,7 @@ class SqliteDatabase(SqlDatabase[Session]):
 
     def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn], name: str = STAGE) -> str:
         """Make an empty staging table."""
-        declared = [f"{quoted(POSITION)} INTEGER PRIMARY KEY"]
+        declared = [f"{quoted(POSITION)} INTEGER PRIMARY KEY", *([quoted(CHANGED)] if name == STAGE else [])]
         declared += [quoted(place_name(index)) for index in range(len(places))]
         for column in columns:
             kind = affinity(column.type.declared) if column.type.declared != "no type" else ""
@@ -187,6 +200,8 @@ class SqliteDatabase(SqlDatabase[Session]):
         """Add rows to the staging table; SQLite refuses none."""
         rows = staged.values.num_rows
         columns: dict[str, Any] = {POSITION: pa.array(np.arange(staged.first, staged.first + rows))}
+        if staged.changed is not None:
+            columns[CHANGED] = pa.array(staged.changed)
         columns |= {place_name(index): column for index, column in enumerate(staged.places.columns)}
         for column in staged.columns:
             values = as_array(staged.values[column.name])

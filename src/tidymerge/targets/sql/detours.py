@@ -12,6 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from tidymerge.core.match.order import is_circle
+from tidymerge.core.tidy.cells import as_array
 from tidymerge.databases.contract.database import NUMBER, POSITION, place_name, quoted, same_place
 from tidymerge.databases.contract.reading import numbers
 from tidymerge.model import ForeignKey, Indices, Kind, Reason, TargetColumn
@@ -116,7 +117,7 @@ def _wanted(stage: Stage, names: Sequence[str]) -> np.ndarray:
         f"WHERE o.{quoted(POSITION)} <> a.{quoted(POSITION)}"
     )
     found = stage.database.read([NUMBER, _OTHER], lambda _: query).values
-    pairs = [np.asarray(found[name].combine_chunks().to_numpy(), np.int64) for name in (NUMBER.name, _OTHER.name)]
+    pairs = [np.asarray(as_array(found[name]).to_numpy(), np.int64) for name in (NUMBER.name, _OTHER.name)]
     takers, givers = pairs
     # One that several take is given up once.
     _, first = np.unique(givers, return_index=True)

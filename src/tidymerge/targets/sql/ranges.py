@@ -1,6 +1,7 @@
 """Ranges of staged positions, each for one statement."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -35,13 +36,29 @@ def patterns(inserts: Inserts) -> Indices:
     return pattern
 
 
-def ranges(numbers: Indices, positions: Indices, masks: Mapping[str, Mask]) -> Iterator[tuple[list[str], int, int]]:
+@dataclass(frozen=True, slots=True)
+class Range:
+    """Staged positions `low` to `high`: the columns that are marked there, and which of them not in all rows."""
+
+    names: list[str]
+    mixed: frozenset[str]
+    low: int
+    high: int
+
+
+def ranges(numbers: Indices, positions: Indices, masks: Mapping[str, Mask]) -> Iterator[Range]:
     """For each run of equal `numbers` the columns that `masks` mark there, and its first and last position."""
     starts = np.flatnonzero(np.r_[True, numbers[1:] != numbers[:-1]][: len(numbers)])
-    marked = np.column_stack([mask[starts] for mask in masks.values()]) if masks else np.zeros((len(starts), 0), bool)
+    ends = np.r_[starts, len(numbers)][1:]
+    if not len(starts):
+        return
+    none = np.zeros((0, len(starts)), np.int64)
+    counts = np.stack([np.add.reduceat(mask, starts, dtype=np.int64) for mask in masks.values()]) if masks else none
     names = list(masks)
-    for at, (start, end) in enumerate(zip(starts, np.r_[starts, len(numbers)][1:], strict=True)):
-        yield [names[one] for one in np.flatnonzero(marked[at])], int(positions[start]), int(positions[end - 1])
+    for at, (start, end) in enumerate(zip(starts, ends, strict=True)):
+        marked = np.flatnonzero(counts[:, at])
+        mixed = frozenset(names[one] for one in marked if counts[one, at] < end - start)
+        yield Range([names[one] for one in marked], mixed, int(positions[start]), int(positions[end - 1]))
 
 
 def stretches(positions: Indices) -> Iterator[tuple[int, int]]:

@@ -40,6 +40,11 @@ class Stage:
         return self.database.in_sql(self.shape.name)
 
     @property
+    def bits(self) -> dict[str, int]:
+        """The bit of each rewritable column in the number that says which columns of a staged row change."""
+        return {name: 1 << index for index, name in enumerate(self.shape.rewritable)}
+
+    @property
     def same_place(self) -> str:
         """The join condition that finds the staged record `s` in the target `t`."""
         return same_place(self.places)

@@ -19,6 +19,7 @@ from tidymerge.model import Existing, Indices, NewColumn, Pairing, TableShape, T
 from tidymerge.model.changes import ChangeSet, Refusal, Removals, Violation, Written
 from tidymerge.targets.sql.detours import circles, hindrances, in_circle
 from tidymerge.targets.sql.ranges import between
+from tidymerge.targets.sql.rewriting import rewritable
 from tidymerge.targets.sql.stage import Stage
 from tidymerge.targets.sql.writer import Writer
 
@@ -88,6 +89,7 @@ class SqlTarget:
         """The table's shape; when opened for writing, the table is claimed first."""
         if self._write:
             self._alone = self._database.claim(self._name, firmly=self._firmly)
+            self._shape = replace(self._shape, rewritable=rewritable(self._database, self._shape))
         return self._shape
 
     def add(self, columns: Sequence[NewColumn]) -> TableShape:
@@ -95,7 +97,8 @@ class SqlTarget:
         new = [(column.name, self._database.type_for(declared(column.type))) for column in columns]
         if self._write:
             self._database.add_columns(self._name, new)
-            self._shape = self._database.describe(self._name)
+            shape = self._database.describe(self._name)
+            self._shape = replace(shape, rewritable=rewritable(self._database, shape))
             return self._shape
         known = {column.name for column in self._shape.columns}
         hidden = [place.name for place in self._database.places(self._shape) if place.name not in known]
@@ -207,7 +210,7 @@ class SqlTarget:
         if len(updates) or len(inserts):
             values = pa.concat_tables([updates.after, inserts.after])
             first = int(np.r_[updates.positions, inserts.positions][0])
-            refusals = self._database.fill_stage(Staged(pairing.columns, values, located, first))
+            refusals = self._database.fill_stage(Staged(pairing.columns, values, located, first, _bits(stage, changes)))
         self._database.close_stage()
         if self._write and self._database.traits.locking:
             stays = ~np.isin(updates.positions, [refusal.position for refusal in refusals])
@@ -301,7 +304,7 @@ class SqlTarget:
         return self._standing(changes, exact, written=written, join="LEFT JOIN")
 
     def write(self, changes: ChangeSet) -> Written:
-        """One UPDATE for each set of changed columns, one INSERT for each set of columns given."""
+        """One UPDATE for each group of updates, one INSERT for each set of columns given."""
         assert self._stage is not None  # noqa: S101 - the flow stages before it writes
         writer = Writer(self._stage, self._table, changes.key, alone=self._alone)
         written = writer.write(changes)
@@ -362,3 +365,12 @@ class SqlTarget:
     def commit(self) -> None:
         """Make the writes last."""
         self._database.commit()
+
+
+def _bits(stage: Stage, changes: ChangeSet) -> Indices:
+    """For each change which rewritable columns it writes, as a sum of their bits."""
+    bits = np.zeros(changes.written, np.int64)
+    for name, bit in stage.bits.items():
+        changed = changes.updates.changing(name)
+        bits[: len(changed)] += changed * bit
+    return bits

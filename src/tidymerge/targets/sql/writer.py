@@ -1,13 +1,15 @@
 """Writing staged changes: a statement for each range of them, narrowed down to single rows where values are refused."""
 
 from collections.abc import Iterable, Sequence
+from collections.abc import Set as AbstractSet
 from dataclasses import dataclass, field
+from functools import partial
 
 import numpy as np
 
 from tidymerge.core.decide.change_set import reject
 from tidymerge.core.match.order import generations, is_circle
-from tidymerge.databases.contract.database import ConstraintBroken, quoted
+from tidymerge.databases.contract.database import CHANGED, ConstraintBroken, quoted
 from tidymerge.errors import TargetChanged
 from tidymerge.model import Flaw, Reason
 from tidymerge.model.changes import ChangeSet, Refusal, Written
@@ -38,7 +40,7 @@ class Writer:
     refused: list[Refusal] = field(default_factory=list)
 
     def write(self, changes: ChangeSet) -> Written:
-        """One UPDATE for each set of changed columns, one INSERT for each set of columns given."""
+        """One UPDATE for each group of updates, one INSERT for each set of columns given."""
         gone: list[Refusal] = []
         while True:
             self.refused = []
@@ -83,12 +85,13 @@ class Writer:
         inserted = self._inserted(changes) if own_parents else 0
         updated = 0
         later: list[tuple[list[str], int, int, bool]] = []
-        for names, low, high in ranges(changes.updates.shapes, changes.updates.positions, changes.updates.changed):
-            first = [name for name in names if name not in last]
+        for found in ranges(changes.updates.shapes, changes.updates.positions, changes.updates.changed):
+            first = [name for name in found.names if name not in last]
             if first:
-                updated += self._narrowed(low, high, Statement(self._update, first))
-            if len(first) < len(names):
-                later.append(([name for name in names if name in last], low, high, not first))
+                update = Statement(partial(self._update, found.mixed), first)
+                updated += self._narrowed(found.low, found.high, update)
+            if len(first) < len(found.names):
+                later.append(([name for name in found.names if name in last], found.low, found.high, not first))
         for names, low, high, counts in later:
             filled = self._narrowed(low, high, Statement(self._fill, names))
             updated += filled if counts else 0
@@ -112,23 +115,25 @@ class Writer:
         # Children first, a statement for each generation: MariaDB tests foreign keys row by row.
         levels = generations(removals.before, self.stage.shape)
         found = ranges(levels, removals.positions, {})
-        return sum(self._narrowed(low, high, Statement(self._delete, ())) for _, low, high in found)
+        return sum(self._narrowed(one.low, one.high, Statement(self._delete, ())) for one in found)
 
     def _inserted(self, changes: ChangeSet) -> int:
         inserts = changes.inserts
         found = ranges(patterns(inserts), inserts.positions, inserts.given)
         return sum(
-            self._narrowed(low, high, Statement(self._insert, [n for n in names if n not in self.detours.last]))
-            for names, low, high in found
+            self._narrowed(
+                one.low, one.high, Statement(self._insert, [n for n in one.names if n not in self.detours.last])
+            )
+            for one in found
         )
 
     def _fill_new(self, changes: ChangeSet) -> None:
         """Fill the columns of new records that were left empty at first."""
         inserts = changes.inserts
-        for names, low, high in ranges(patterns(inserts), inserts.positions, inserts.given):
-            last = [name for name in names if name in self.detours.last]
+        for found in ranges(patterns(inserts), inserts.positions, inserts.given):
+            last = [name for name in found.names if name in self.detours.last]
             if last:
-                self._narrowed(low, high, Statement(self._fill, last))
+                self._narrowed(found.low, found.high, Statement(self._fill, last))
 
     @property
     def _same_key(self) -> str:
@@ -155,9 +160,17 @@ class Writer:
         where = f"{self.stage.same_place} AND {where}"
         return self.stage.database.update(self.table, self.stage.leaving or "", dict.fromkeys(names, "NULL"), where)
 
-    def _update(self, names: Sequence[str], where: str) -> str:
+    def _update(self, mixed: AbstractSet[str], names: Sequence[str], where: str) -> str:
+        """One statement for records of which different columns change: a `mixed` one stays where it does not.
+
+        UPDATE hives AS t SET notes = CASE WHEN (s.changed & 4) = 0 THEN t.notes ELSE s.notes END …
+        """
         kept = [c.name for c in self.stage.shape.columns if c.restamped and c.name in self.stage.loaded]
         settings = {name: f"s.{quoted(name)}" for name in dict.fromkeys([*names, *kept])}
+        for name in (name for name in names if name in mixed):
+            bit = self.stage.bits[name]
+            keeps = f"(s.{quoted(CHANGED)} & {bit:d}) = 0 THEN t.{quoted(name)}"
+            settings[name] = f"CASE WHEN {keeps} ELSE s.{quoted(name)} END"
         return self._update_to(settings, f"{self._same} AND {where}")
 
     def _fill(self, names: Sequence[str], where: str) -> str:
