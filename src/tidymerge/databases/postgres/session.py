@@ -42,8 +42,11 @@ _SETTINGS = (
     ("bytea_output", "hex"),
     ("extra_float_digits", "1"),
     ("idle_in_transaction_session_timeout", "0"),
+    ("random_page_cost", "1.1"),  # changes are in the order of the records: their pages are met one after another
     ("jit", "off"),  # compiling costs more than these statements take
 )
+# Remembering found records costs, and each key is looked up once. Versions before 14 know no such thing.
+_NOT_MEMOIZED = "SELECT set_config(name, 'off', false) FROM pg_settings WHERE name = 'enable_memoize'"
 
 
 class Session:
@@ -72,6 +75,7 @@ class Session:
             # Without waiting is a millisecond: 0 would be for ever.
             settings = (*_SETTINGS, ("lock_timeout", f"{max(1, lock_wait() * 1000)}ms"))
             listed = ", ".join("set_config(%s, %s, false)" for _ in settings)
+            listed += f", ({_NOT_MEMOIZED})"
             self.rows(f"SELECT {listed}", [text for setting in settings for text in setting])
         except BaseException:
             self.close()
