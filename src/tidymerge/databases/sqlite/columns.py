@@ -57,9 +57,17 @@ def _is_plain(column: TargetColumn) -> bool:
     return affinity(column.type.declared) in ("TEXT", "INTEGER")
 
 
-def _with_mark(values: pa.ChunkedArray) -> pa.Array:
+def _with_mark(values: pa.ChunkedArray | pa.Array) -> pa.Array:
     mark = "i" if pa.types.is_integer(values.type) else "t"
     return pc.binary_join_element_wise(mark, pc.cast(as_array(values), pa.string()), "")
+
+
+def marked_text(column: TargetColumn, values: pa.Array) -> pa.Array | None:
+    """The marked text of values that were read plainly; None where their storage class is not sure to be known."""
+    if column.type.as_stored:
+        return values
+    sure = column.type.kind in (Kind.TEXT, Kind.INTEGER) and _is_plain(column)
+    return _with_mark(values) if sure and affinity(column.type.declared) == column.type.kind.name else None
 
 
 def _as_expected(stored: pa.ChunkedArray, column: TargetColumn) -> bool:
