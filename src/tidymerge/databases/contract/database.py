@@ -143,8 +143,10 @@ class Records(Protocol):
     def estimate(self, table: str) -> int:
         """How many rows a table holds by the database's own statistics, exactly where it keeps none."""
 
-    def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = ()) -> Read:
-        """The result of `query`, in which the records are called `t`."""
+    def read(
+        self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = (), *, about: int = 0
+    ) -> Read:
+        """The result of `query`, in which the records are called `t`; most likely no more than `about` of them."""
 
     def read_in_batches(
         self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn]

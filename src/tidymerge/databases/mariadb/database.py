@@ -154,7 +154,9 @@ class MariaDatabase(SqlDatabase[Session]):
         )
         return int(known[0]["n"] or 0)
 
-    def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = ()) -> Read:
+    def read(
+        self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = (), *, about: int = 0
+    ) -> Read:
         """The result of `query`."""
         wanted = with_places(columns, places)
         parts = [

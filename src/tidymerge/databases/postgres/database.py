@@ -138,7 +138,9 @@ class PostgresDatabase(SqlDatabase[Session]):
         rows = int(known[0]["n"])
         return rows if rows > 0 else int(self._session.rows(f"SELECT count(*) AS n FROM {self.in_sql(table)}")[0]["n"])
 
-    def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = ()) -> Read:
+    def read(
+        self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = (), *, about: int = 0
+    ) -> Read:
         """The result of `query`: the rows arrive in one thread and are parsed in another."""
         wanted = with_places(columns, places)
         with ThreadPoolExecutor(1) as pool:

@@ -21,7 +21,7 @@ _EXACT_DOUBLE_DIGITS = 15
 
 
 def read_columns(
-    session: Session, columns: Sequence[TargetColumn], query: Callable[[Sequence[str]], str]
+    session: Session, columns: Sequence[TargetColumn], query: Callable[[Sequence[str]], str], about: int = 0
 ) -> tuple[pa.Table, list[str]]:
     """Run `query` (from a list of column expressions to SQL) and return its result in exact form.
 
@@ -32,14 +32,14 @@ def read_columns(
         _marked(column.name) if column.type.as_stored and not _is_plain(column) else _plainly(column.name)
         for column in columns
     ]
-    table = session.table(query(plain), width=len(columns) + 2)
+    table = session.table(query(plain), width=len(columns) + 2, about=about)
     mixed = [column.name for column in columns if not _as_expected(table[column.name], column)]
     if mixed:
         exact = [
             (_marked(column.name) if column.type.as_stored else _exact(column)) if column.name in mixed else expression
             for column, expression in zip(columns, plain, strict=True)
         ]
-        table = session.table(query(exact), width=len(columns) + 2)
+        table = session.table(query(exact), width=len(columns) + 2, about=table.num_rows)
     bare = {c.name for c in columns if c.type.as_stored and _is_plain(c)}.difference(mixed)
     if bare:  # made anew at once: a table of many columns takes long to change one by one
         names = table.column_names

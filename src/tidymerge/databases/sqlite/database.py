@@ -118,10 +118,12 @@ class SqliteDatabase(SqlDatabase[Session]):
         """How many rows a table holds."""
         return int(self._session.rows(f"SELECT count(*) AS n FROM {self.in_sql(table)}")[0]["n"])
 
-    def read(self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = ()) -> Read:
+    def read(
+        self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = (), *, about: int = 0
+    ) -> Read:
         """The result of `query`."""
         located = [f"t.{quoted(place.name)} AS {quoted(place_name(index))}" for index, place in enumerate(places)]
-        table, mixed = read_columns(self._session, columns, lambda expressions: query([*located, *expressions]))
+        table, mixed = read_columns(self._session, columns, lambda expressions: query([*located, *expressions]), about)
         self._mixed.update(mixed)
         typed, unreadable = to_typed(table.select([column.name for column in columns]), columns)
         return Read(typed, table.select(range(len(places))), unreadable)

@@ -59,14 +59,14 @@ class Session:
             self.close()
             raise
 
-    def table(self, sql: str, values: Sequence[Any] = (), *, width: int = 16) -> pa.Table:
-        """The rows of a query, of about `width` columns.
+    def table(self, sql: str, values: Sequence[Any] = (), *, width: int = 16, about: int = 0) -> pa.Table:
+        """The rows of a query, of about `width` columns, and most likely no more than `about` rows.
 
         The driver settles each column's type by the first batch of rows, so there must be only one: where it turns out
         too small, the rows are counted. A batch takes memory by its size, whatever is in it.
         """
         fewest, most = _ROWS
-        found = self._one_batch(sql, values, min(max(_CELLS // width, fewest), most))
+        found = self._one_batch(sql, values, about + 1 if about else min(max(_CELLS // width, fewest), most))
         if found is None:
             count = self._one_batch(f"SELECT count(*) AS n FROM ({sql})", values, 1)
             found = self._one_batch(sql, values, count["n"][0].as_py() if count is not None else most)

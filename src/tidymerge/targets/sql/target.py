@@ -133,15 +133,16 @@ class SqlTarget:
     def fetch(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Existing:
         """The given columns of the records that may match `keys`, or of all records."""
         if not self.worth_reading(keys.num_rows) and self._database.can_look_up(key):
-            found = self._read(columns, key, self._look_up(keys, key))
+            found = self._read(columns, key, self._look_up(keys, key), keys.num_rows)
             return Existing(found.values, found.places, complete=False, unreadable=found.unreadable)
-        found = self._read(columns, key, f"FROM {self._table} t")
+        found = self._read(columns, key, f"FROM {self._table} t", self.about_how_many)
         return Existing(found.values, found.places, complete=True, unreadable=found.unreadable)
 
-    def _read(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], source: str) -> Read:
-        return self._database.read(
-            columns, lambda expressions: f"SELECT {', '.join(expressions)} {source}", self._placed_by(key)
-        )
+    def _read(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], source: str, about: int = 0) -> Read:
+        def query(expressions: Sequence[str]) -> str:
+            return f"SELECT {', '.join(expressions)} {source}"
+
+        return self._database.read(columns, query, self._placed_by(key), about=about)
 
     def _look_up(self, keys: pa.Table, columns: Sequence[TargetColumn]) -> str:
         """SQL that finds the records of the incoming keys, each record once."""
@@ -356,7 +357,11 @@ class SqlTarget:
             f"FROM {self._stage.table} s {join or self._database.traits.join} {self._table} t ON {same} "
             f"WHERE {between(positions[0], positions[-1])} ORDER BY s.{quoted(POSITION)}"
         )
-        return self._database.read(columns, lambda expressions: f"SELECT {', '.join(expressions)} {source}").values
+
+        def query(expressions: Sequence[str]) -> str:
+            return f"SELECT {', '.join(expressions)} {source}"
+
+        return self._database.read(columns, query, about=len(positions)).values
 
     def suspects(self) -> list[str]:
         """What may change the table's rows on its own."""
