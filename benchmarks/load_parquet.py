@@ -67,7 +67,7 @@ def ours(target: str, path: str) -> None:
     """The product."""
     import tidymerge
 
-    receipt = tidymerge.load(path, target, key="hive_id")
+    receipt = tidymerge.load(path, target, key="hive_id", accept_warnings=True)
     assert receipt.rows.updated == CHANGED, receipt.rows  # noqa: S101
 
 

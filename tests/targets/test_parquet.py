@@ -73,6 +73,33 @@ def test_every_type_is_written_and_comes_back_and_other_row_groups_stay(folder, 
     assert parquet.read_table(path).to_pylist() == start.to_pylist()
 
 
+def chunks(path, group):
+    """The bytes of each column of a row group, and the sizes that the row group tells."""
+    data, metadata = path.read_bytes(), parquet.ParquetFile(path).metadata.row_group(group)
+    found = {}
+    for column in (metadata.column(at) for at in range(metadata.num_columns)):
+        start = column.dictionary_page_offset or column.data_page_offset
+        found[column.path_in_schema] = data[start : start + column.total_compressed_size]
+    columns = [metadata.column(at) for at in range(metadata.num_columns)]
+    assert metadata.total_byte_size == sum(column.total_uncompressed_size for column in columns)
+    return found
+
+
+def test_within_a_row_group_only_the_columns_that_change_are_encoded_again(folder):
+    path = folder / "t.parquet"
+    sorting = [parquet.SortingColumn(0)]
+    parquet.write_table(table(100), path, row_group_size=5, write_page_index=True, sorting_columns=sorting)
+    before, start = chunks(path, 8), parquet.read_table(path)
+    done = tidymerge.load(text_file(folder / "in.csv", [["id", "u8", "text"], [42, 7, ""]]), str(path), key="id")
+    after = chunks(path, 8)
+    assert {name for name in before if before[name] != after[name]} == {"u8"}
+    wanted = start.to_pylist()
+    wanted[42]["u8"] = 7
+    assert parquet.read_table(path).to_pylist() == wanted
+    tidymerge.undo(done.run)
+    assert parquet.read_table(path).to_pylist() == start.to_pylist()
+
+
 VALUES = st.fixed_dictionaries({
     "f": st.none() | st.floats(width=32, allow_nan=False), "s": st.none() | st.text(max_size=4), "n": st.none() | st.integers(-(2**63), 2**63 - 1),
     "t": st.none() | st.datetimes(datetime(1700, 1, 1), datetime(2200, 1, 1)), "b": st.none() | st.binary(max_size=3),

@@ -1,6 +1,6 @@
 """What the kinds of files have in common: rows that are read, compared, and written anew with edits."""
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, Protocol
@@ -117,6 +117,9 @@ class Content(Protocol):
 
     def edited(self, edits: Edits) -> Iterable[tuple[Path, NewFile]]:
         """The files that are to be written anew."""
+
+    def anew(self, edits: Edits) -> Collection[str]:
+        """The columns whose values are written anew; those of the others are copied as they are."""
 
     def written(self, files: Mapping[Path, Path]) -> "Content":
         """The same, read from files that take the place of others."""

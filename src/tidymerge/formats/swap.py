@@ -9,7 +9,8 @@ import shutil
 import stat
 import sys
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
@@ -24,6 +25,7 @@ _FULL = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
 _MARK = ".tidymerge-"
 _RECORD = f"{_MARK}swap.json"
 _LONGEST_RECORD = 64 << 20  # signs
+_AT_A_TIME = 2  # files written
 _NO_LINK, _NO_WAIT = getattr(os, "O_NOFOLLOW", 0), getattr(os, "O_NONBLOCK", 0)
 BY_FILE = sys.platform == "win32"
 _NEW = os.O_RDWR | os.O_CREAT | os.O_EXCL | _NO_LINK
@@ -132,6 +134,19 @@ class Swap:
                 raise
             draft.replace(new)
         return new
+
+    def put_all(self, files: Iterable[tuple[Path, NewFile]]) -> dict[Path, Path]:
+        """The same for several files, two at a time: one is encoded while the other is on its way to the disk."""
+        waiting = list(files)
+        if len(waiting) == 1:
+            return {path: self.put(path, write) for path, write in waiting}
+        with ThreadPoolExecutor(_AT_A_TIME) as pool:
+            futures = [(path, pool.submit(self.put, path, write)) for path, write in waiting]
+            try:
+                return {path: future.result() for path, future in futures}
+            except BaseException:
+                pool.shutdown(cancel_futures=True)
+                raise
 
     def commit(self) -> None:
         """Put all new files in their places, unless somebody changed an old one. Raises TargetChanged."""

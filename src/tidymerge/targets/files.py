@@ -1,6 +1,6 @@
 """A file as a target: decided in memory, written beside the file, read again, and swapped in at the commit."""
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
@@ -79,9 +79,8 @@ class FileTarget:
 
     def drop(self, names: Sequence[str]) -> None:
         """Take columns away from what is written already, but has not taken its place yet."""
-        new = {path: self._swap.put(path, write) for path, write in self._after.without(names)}
         rows = self._after.rows
-        self._after = self._after.written(new)
+        self._after = self._after.written(self._swap.put_all(self._after.without(names)))
         if self._after.rows != rows:
             raise ProofFailed("The new file does not have the same rows without the columns that go.")
 
@@ -158,7 +157,7 @@ class FileTarget:
         """The rows of staged updates as they stand, as text; once `written`, as they will, also those inserted."""
         names = [column.name for column in columns]
         if written:
-            return pa.concat_tables(self._new_texts(changes, names))
+            return self._new_texts(changes, names)
         return self._file.texts(names, self._updated(changes))
 
     def _updated(self, changes: ChangeSet) -> Indices:
@@ -166,22 +165,32 @@ class FileTarget:
         rows: Indices = self._row_at[changes.updates.positions]
         return rows
 
-    def _new_texts(self, changes: ChangeSet, names: Sequence[str]) -> tuple[pa.Table, pa.Table]:
-        """Columns of the updated and of the new rows, as they are to be."""
-        updates, inserts = changes.updates, changes.inserts
-        stored = self._file.texts(names, self._updated(changes))
-        updated, new = {}, {}
-        for name in [column.name for column in self._file.columns if column.name in names]:
-            old = as_array(stored[name])
+    def _new_texts(self, changes: ChangeSet, names: Collection[str]) -> pa.Table:
+        """Columns of the updated and then of the new rows, as they are to be."""
+        names = [column.name for column in self._file.columns if column.name in names]
+        return pa.concat_tables([self._updated_texts(changes, names), self._added_texts(changes, names)])
+
+    def _updated_texts(self, changes: ChangeSet, names: Sequence[str]) -> pa.Table:
+        """Columns of the updated rows, as they are to be."""
+        updates, stored, found = changes.updates, self._file.texts(names, self._updated(changes)), {}
+        for name in names:
+            found[name] = as_array(stored[name])
             if name in updates.changed:
                 texts = self._file.spelled(as_array(updates.after[name]), self._pairing[name])
-                old = pc.if_else(pa.array(updates.changed[name]), texts, old)
-            updated[name] = old
-            fresh = pa.nulls(len(inserts), pa.string())
-            if name in inserts.after.column_names:
-                fresh = self._file.spelled(as_array(inserts.after[name]), self._pairing[name])
-            new[name] = fresh
-        return pa.table(updated), pa.table(new)
+                found[name] = pc.if_else(pa.array(updates.changed[name]), texts, found[name])
+        return pa.table(found)
+
+    def _added_texts(self, changes: ChangeSet, names: Sequence[str]) -> pa.Table:
+        """Columns of the new rows."""
+        fresh = changes.inserts.after
+        return pa.table(
+            {
+                name: self._file.spelled(as_array(fresh[name]), self._pairing[name])
+                if name in fresh.column_names
+                else pa.nulls(fresh.num_rows, pa.string())
+                for name in names
+            }
+        )
 
     def write(self, changes: ChangeSet) -> Written:
         """Take the changes over; they are written together when they are first read back."""
@@ -194,9 +203,8 @@ class FileTarget:
         touched = {name for changes in self._changes for name in changes.updates.columns}
         names = [name for name in everything if name in touched]
         rows = np.concatenate([self._updated(changes) for changes in self._changes])
-        texts = [self._new_texts(changes, everything) for changes in self._changes]
-        cells = pa.concat_tables([updated.select(names) for updated, _ in texts])
-        added = pa.concat_tables([new for _, new in texts])
+        cells = pa.concat_tables([self._updated_texts(changes, names) for changes in self._changes])
+        added = pa.concat_tables([self._added_texts(changes, everything) for changes in self._changes])
         order = np.argsort(rows, kind="stable")
         leaving = np.sort(np.concatenate([self._row_at[changes.removals.positions] for changes in self._changes]))
         joint = self._file.joint(np.union1d(rows, leaving))
@@ -205,16 +213,16 @@ class FileTarget:
     @cached_property
     def _after(self) -> Content:
         """The new rows, beside the old ones, read again. Raises TargetFull and TargetReadOnly."""
-        new: Mapping[Path, Path] = {path: self._swap.put(path, write) for path, write in self._file.edited(self._edits)}
-        return self._file.written(new)
+        return self._file.written(self._swap.put_all(self._file.edited(self._edits)))
 
     def read_back(self, changes: ChangeSet, pairing: Pairing) -> pa.Table:
         """The written rows as the new file has them, in the order of the change set."""
         if not self._changes:
             return self._file.values(pairing.columns, np.zeros(0, np.int64)).values
         at = self._places(changes)
-        kept = [column.name for column in self._file.columns if not column.generated]
-        wanted = pa.concat_tables(self._new_texts(changes, kept))
+        written = {*self._file.anew(self._edits), *(column.name for column in pairing.columns)}
+        kept = [column.name for column in self._file.columns if not column.generated and column.name in written]
+        wanted = self._new_texts(changes, kept)
         found = self._after.texts(wanted.column_names, at)
         for name in wanted.column_names:
             if not as_array(found[name]).equals(as_array(wanted[name])):

@@ -3,7 +3,7 @@
 import csv
 import io
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from itertools import pairwise
 from pathlib import Path
@@ -236,6 +236,10 @@ class CsvFile:
     def edited(self, edits: Edits) -> Iterable[tuple[Path, NewFile]]:
         """The one file."""
         return [(self.path, lambda file: _write(file, self._edited(edits)))]
+
+    def anew(self, edits: Edits) -> Collection[str]:
+        """All columns: the file is written whole."""
+        return [column.name for column in self.columns]
 
     def written(self, files: Mapping[Path, Path]) -> "CsvFile":
         """The new file, read in the same dialect."""

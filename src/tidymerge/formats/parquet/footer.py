@@ -4,7 +4,7 @@ The footer is a structure of Thrift's compact protocol (apache/parquet-format, p
 their numbers, with their types, so that what is not known here is passed on.
 """
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from typing import Any, BinaryIO
 
 MAGIC = b"PAR1"
@@ -12,10 +12,11 @@ _STOP, _TRUE, _FALSE, _BYTE, _I16, _I32, _I64, _DOUBLE, _BINARY, _LIST, _SET, _M
 _LONG_LIST = 15
 # Field numbers of parquet.thrift.
 _SCHEMA, _NUM_ROWS, _ROW_GROUPS, _ENCRYPTION = 2, 3, 4, 8  # of FileMetaData
+_CHILDREN = 5  # of SchemaElement
 _STORED = (1, 2, 3, 4, 5, 6, 7, 8, 10)  # of SchemaElement: all but the field's number
-_COLUMNS, _GROUP_ROWS, _FILE_OFFSET, _ORDINAL = 1, 3, 5, 7  # of RowGroup
+_COLUMNS, _BYTES, _GROUP_ROWS, _SORTED, _FILE_OFFSET, _PACKED, _ORDINAL = range(1, 8)  # of RowGroup
 _CHUNK_PATH, _CHUNK_OFFSET, _CHUNK_DATA, _CHUNK_INDEXES = 1, 2, 3, (4, 5, 6, 7)  # of ColumnChunk
-_SIZE, _PAGES, _BLOOM = 7, (9, 10, 11), (14, 15)  # of ColumnMetaData
+_PATH, _UNPACKED, _SIZE, _PAGES, _BLOOM = 3, 6, 7, (9, 10, 11), (14, 15)  # of ColumnMetaData
 
 Struct = dict[int, tuple[int, Any]]  # a field's number: its type and value
 
@@ -154,15 +155,8 @@ class RowGroups:
 
     def extent(self, group: Struct) -> tuple[int, int]:
         """Where the bytes of a row group start and end."""
-        low, high = [], []
-        for chunk in group[_COLUMNS][1][1]:
-            if _CHUNK_PATH in chunk or _CHUNK_DATA not in chunk:
-                raise ValueError("some columns are in other files, or encrypted")
-            meta = chunk[_CHUNK_DATA][1]
-            start = min(meta[field][1] for field in _PAGES if field in meta and meta[field][1] > 0)
-            low.append(start)
-            high.append(start + meta[_SIZE][1])
-        return min(low), max(high)
+        ends = [_extent(chunk) for chunk in group[_COLUMNS][1][1]]
+        return min(low for low, _ in ends), max(high for _, high in ends)
 
     def copy(self, group: Struct, file: BinaryIO) -> Struct:
         """Copy a row group to the end of another file; its description there, without page indexes and filters."""
@@ -174,6 +168,51 @@ class RowGroups:
         if _FILE_OFFSET in group:
             moved[_FILE_OFFSET] = (_I64, group[_FILE_OFFSET][1] + shift)
         return moved
+
+    def copy_with(self, group: Struct, fresh: "RowGroups", file: BinaryIO) -> Struct:
+        """Copy a row group with the columns of another file, of one row group, in place of its own; as `copy`.
+
+        Raises ValueError where those are stored otherwise.
+        """
+        instead = {path: (chunk, kind) for path, chunk, kind in fresh._columns(fresh.groups[0])}  # noqa: SLF001
+        moved = []
+        for path, chunk, kind in self._columns(group):
+            other, other_kind = instead.get(path, (None, kind))
+            if other_kind != kind:
+                raise ValueError("another program wrote the file, and other types for its columns")
+            source = self if other is None else fresh
+            moved.append(source._copied(other or chunk, file))  # noqa: SLF001 - of the same class
+        sizes = {field: sum(chunk[_CHUNK_DATA][1][of][1] for chunk in moved) for field, of in _SIZES if field in group}
+        kept = {number: field for number, field in group.items() if number != _SORTED}
+        found = {**kept, _COLUMNS: (_LIST, (_STRUCT, moved)), **{field: (_I64, size) for field, size in sizes.items()}}
+        if _FILE_OFFSET in group:
+            found[_FILE_OFFSET] = (_I64, _extent(moved[0])[0])
+        return found
+
+    def _columns(self, group: Struct) -> Iterator[tuple[tuple[bytes, ...], Struct, list[Any]]]:
+        """Each column of a row group: the names that lead to it, its description, and how its values are stored."""
+        elements: list[Struct] = self.footer[_SCHEMA][1][1]
+        leaves = [[one.get(number) for number in _STORED] for one in elements if _CHILDREN not in one]
+        for chunk, stored in zip(group[_COLUMNS][1][1], leaves, strict=True):
+            yield tuple(chunk[_CHUNK_DATA][1][_PATH][1][1]), chunk, stored
+
+    def _copied(self, chunk: Struct, file: BinaryIO) -> Struct:
+        start, end = _extent(chunk)
+        shift = file.tell() - start
+        file.write(self._data[start:end])
+        return _shifted(chunk, shift)
+
+
+_SIZES = ((_BYTES, _UNPACKED), (_PACKED, _SIZE))  # of a row group, and of which fields of its columns each is the sum
+
+
+def _extent(chunk: Struct) -> tuple[int, int]:
+    """Where the bytes of a column of a row group start and end. Raises ValueError."""
+    if _CHUNK_PATH in chunk or _CHUNK_DATA not in chunk:
+        raise ValueError("some columns are in other files, or encrypted")
+    meta = chunk[_CHUNK_DATA][1]
+    start = min(meta[field][1] for field in _PAGES if field in meta and meta[field][1] > 0)
+    return start, start + meta[_SIZE][1]
 
 
 def _shifted(chunk: Struct, shift: int) -> Struct:

@@ -1,6 +1,6 @@
 """A Parquet file, or a folder of them, as rows that can be written: files without touched rows stay as they are."""
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from functools import partial
 from io import BytesIO
@@ -151,16 +151,28 @@ class ParquetRows:
 
     def texts(self, names: Sequence[str], rows: Indices) -> pa.Table:
         """The exact text of some rows, which are kept: they are asked for again."""
-        if self._kept is None or not np.array_equal(self._kept[0], rows):
-            self._kept = (rows, self._taken(self._schema.names, rows))
-        table = self._kept[1]
+        table = self._remembered(names, rows)
         return pa.table({name: exact(as_array(table[name])) for name in names})
+
+    def _remembered(self, names: Sequence[str], rows: Indices) -> pa.Table:
+        """Columns of some rows, which are kept until other rows are asked for; each is read once."""
+        if self._kept is None or not np.array_equal(self._kept[0], rows):
+            self._kept = (rows, pa.table({}))
+        known = self._kept[1]
+        lacking = [name for name in names if name not in known.column_names]
+        if lacking:
+            fresh = self._read_rows(lacking, rows)
+            both = {name: known[name] for name in known.column_names} | {name: fresh[name] for name in lacking}
+            self._kept = (rows, known := pa.table(both))
+        return known.select(list(names))
 
     def _taken(self, names: Sequence[str], rows: Indices | None) -> pa.Table:
         """Columns of some rows, in the order given, or of all."""
-        names = list(names)
         if rows is not None and self._kept is not None and np.array_equal(self._kept[0], rows):
-            return self._kept[1].select(names)
+            return self._remembered(names, rows)
+        return self._read_rows(list(names), rows)
+
+    def _read_rows(self, names: Sequence[str], rows: Indices | None) -> pa.Table:
         found = [self._schema.empty_table().select(names)]
         if rows is None:
             found += [self._read(index, group, names) for index, group, _, _ in self._groups()]
@@ -226,6 +238,13 @@ class ParquetRows:
             touched.add(int(np.searchsorted(self._starts[1:], edits.added_at)))
         return [(self.paths[index], partial(self._write, index, edits, self._schema)) for index in sorted(touched)]
 
+    def anew(self, edits: Edits) -> Collection[str]:
+        """The columns of which cells change; all where rows come or go, or the files get more columns."""
+        widened = len(self._schema) > len(self._files[0].schema_arrow)
+        every = widened or edits.added.num_rows or len(edits.leaving)
+        names: list[str] = self._schema.names if every else edits.cells.column_names
+        return names
+
     def written(self, files: Mapping[Path, Path]) -> "ParquetRows":
         """The same, with some files read from elsewhere."""
         return ParquetRows(self._address, files)
@@ -233,26 +252,23 @@ class ParquetRows:
     def _write(self, index: int, edits: Edits, schema: pa.Schema, file: BinaryIO) -> None:
         """A file anew, row group by row group, in the way it was written before."""
         old = self._files[index]
-        receives = edits.added.num_rows and int(np.searchsorted(self._starts[1:], edits.added_at)) == index
+        receives = edits.added.num_rows > 0 and int(np.searchsorted(self._starts[1:], edits.added_at)) == index
         added = schema.empty_table()
         if receives:
             columns = [stored(as_array(edits.added[field.name]), field.type) for field in schema]
             added = pa.table(columns, schema=schema)
         groups = [(group, start, end) for at, group, start, end in self._groups() if at == index]
         last = int(self._starts[index + 1])
-        touched = {
-            group
-            for group, start, end in groups
-            if _meets(edits.rows, start, end) or _meets(edits.leaving, start, end) or (receives and end == last)
-        }
 
-        def edited(group: int, start: int, end: int) -> pa.Table:
-            table = self._edited_group(self._read(index, group, schema.names), start, end, edits)
+        def edited(group: int, start: int, end: int, names: Sequence[str] = schema.names) -> pa.Table:
+            table = self._edited_group(self._read(index, group, names), start, end, edits)
             return pa.concat_tables([table, added]) if receives and end == last else table
 
-        if len(touched) <= _MOST_PATCHED * len(groups) and schema.equals(old.schema_arrow):
+        anew = {at: _columns_anew(at[1], at[2], edits, schema, receives=receives and at[2] == last) for at in groups}
+        share = sum(map(len, anew.values())) / max(len(schema) * len(groups), 1)
+        if share <= _MOST_PATCHED and schema.equals(old.schema_arrow):
             with suppress(ValueError):  # not a file that we can take apart
-                self._patch(index, file, {at[0]: partial(edited, *at) for at in groups if at[0] in touched})
+                self._patch(index, file, {at[0]: partial(edited, *at, names) for at, names in anew.items() if names})
                 return
             file.seek(0)
             file.truncate()
@@ -275,8 +291,13 @@ class ParquetRows:
                     groups.append(found.copy(group, file))
                     continue
                 table, made = edited[number](), BytesIO()
-                parquet.write_table(table, made, max(table.num_rows, 1), **settings(self._files[index]))
+                parquet.write_table(
+                    table, made, max(table.num_rows, 1), **settings(self._files[index], table.column_names)
+                )
                 fresh = RowGroups(made.getvalue())
+                if table.num_columns < len(self._schema):
+                    groups.append(found.copy_with(group, fresh, file))
+                    continue
                 if layout(fresh.footer) != layout(found.footer):
                     raise ValueError("another program wrote the file, and other types for its columns")
                 groups += [fresh.copy(one, file) for one in fresh.groups]
@@ -298,6 +319,13 @@ class ParquetRows:
             stays[leaving - start] = False
             table = table.filter(pa.array(stays))
         return table
+
+
+def _columns_anew(start: int, end: int, edits: Edits, schema: pa.Schema, *, receives: bool) -> Sequence[str]:
+    """The columns of a row group to encode again: all where rows come or go, else those of which cells change."""
+    if receives or _meets(edits.leaving, start, end):
+        return list(schema.names)
+    return list(edits.cells.column_names) if _meets(edits.rows, start, end) else ()
 
 
 def _meets(rows: Indices, start: int, end: int) -> bool:
@@ -322,13 +350,20 @@ def _leaf(file: parquet.ParquetFile, name: str) -> int:
     return next(at for at in range(len(schema)) if schema.column(at).path == name)
 
 
-def settings(file: parquet.ParquetFile) -> dict[str, Any]:
-    """How a file was written: its compression, encodings and statistics, as far as they can be told."""
+def settings(file: parquet.ParquetFile, names: Collection[str] | None = None) -> dict[str, Any]:
+    """How a file was written: its compression, encodings and statistics, as far as they can be told.
+
+    With `names`, of those columns only.
+    """
     metadata = file.metadata
     if not metadata.num_row_groups:
         return {}
     group = metadata.row_group(0)
     leaves = [group.column(at) for at in range(group.num_columns)]
+    if names is not None:
+        leaves = [
+            leaf for leaf in leaves if leaf.path_in_schema.partition(".")[0] in names or leaf.path_in_schema in names
+        ]
     dictionary = [leaf.path_in_schema for leaf in leaves if leaf.has_dictionary_page]
     return {
         "compression": {leaf.path_in_schema: _codec(leaf.compression) for leaf in leaves},

@@ -3,7 +3,7 @@
 Values are read as incoming sheets are; the cells that change are changed in the sheet's own XML.
 """
 
-from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import BinaryIO
@@ -253,6 +253,10 @@ class WorkbookRows:
             self._book.package.copy(file, self._sheet_edits().parts(edits))
 
         return [(self.path, write)]
+
+    def anew(self, edits: Edits) -> Collection[str]:
+        """All columns: the file is written whole."""
+        return [column.name for column in self.columns]
 
     def written(self, files: Mapping[Path, Path]) -> "WorkbookRows":
         """The new file, read again."""
