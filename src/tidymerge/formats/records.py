@@ -3,6 +3,8 @@
 import json
 import re
 from collections.abc import Iterable, Sequence
+from functools import cache
+from itertools import chain
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +17,7 @@ from tidymerge.core.tidy.cells import as_array
 from tidymerge.core.tidy.documents import Number, as_it_is
 from tidymerge.core.tidy.floats import SPREADSHEET_DIGITS
 from tidymerge.errors import BrokenFile, NoRows
+from tidymerge.formats.collecting import uncollected
 from tidymerge.formats.table import arrays_of, as_incoming
 from tidymerge.model import Incoming, IncomingColumn, ReadOptions
 
@@ -119,10 +122,13 @@ def _json(value: Any) -> str:
     return json.dumps(value, ensure_ascii=False, default=str)
 
 
+_DECODER = json.JSONDecoder(parse_int=Number, parse_float=Number, parse_constant=str)
+
+
 def _parsed(text: str) -> Any:
     """A JSON text, its numbers as they stand there; what is no number, such as NaN, is a text."""
     try:
-        return json.loads(text, parse_int=Number, parse_float=Number, parse_constant=str)
+        return _DECODER.decode(text)
     except RecursionError:
         raise ValueError("it is nested too deeply") from None
 
@@ -170,21 +176,28 @@ def _text(address: Address, options: ReadOptions) -> str:
 def _columns(address: Address, objects: Iterable[tuple[int, Any]]) -> tuple[list[IncomingColumn], int]:
     """The columns of a run of objects: every name that occurs in any, blank where an object lacks it."""
     rows: list[dict[str, Any]] = []
-    for number, found in objects:
-        if not isinstance(found, dict):
-            raise BrokenFile(f"{address.path}: record {number} is no object with names and values.")
-        rows.append(found)
-    names = dict.fromkeys(name for row in rows for name in row)
-    columns = [IncomingColumn(name, arrays_of([_cell(row.get(name)) for row in rows])) for name in names]
+    with uncollected():
+        for number, found in objects:
+            if not isinstance(found, dict):
+                raise BrokenFile(f"{address.path}: record {number} is no object with names and values.")
+            rows.append(found)
+        names = dict.fromkeys(chain.from_iterable(rows))
+        columns = [IncomingColumn(name, arrays_of(_cells([row.get(name) for row in rows]))) for name in names]
     return columns, len(rows)
 
 
-def _cell(value: Any) -> Any:
-    """A JSON value as a cell: nested values as JSON text, numbers that 64 bits can't hold to the last digit as text."""
-    if isinstance(value, (dict, list)):
-        return as_it_is(value)
-    if not isinstance(value, Number):
-        return value
+def _cells(values: list[Any]) -> list[Any]:
+    """JSON values as cells: nested ones as JSON text, numbers that 64 bits can't hold to the last digit as text."""
+    kinds = set(map(type, values))
+    if Number in kinds:
+        number = cache(_number)  # of a value that stands in many rows, once
+        values = [number(value) if type(value) is Number else value for value in values]
+    if kinds & {dict, list}:
+        values = [as_it_is(value) if isinstance(value, (dict, list)) else value for value in values]
+    return values
+
+
+def _number(value: Number) -> int | float | str:
     if value.lstrip("-").isdigit():
         return int(value) if len(value) <= _WHOLE_DIGITS else str(value)
     mantissa, _, exponent = value.lower().partition("e")

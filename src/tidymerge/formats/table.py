@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from tidymerge.core.naming.letters import column_names
 from tidymerge.core.naming.mapping import listing
@@ -52,7 +53,8 @@ def arrays_of(cells: Sequence[Any]) -> tuple[pa.Array, ...]:
     if timedelta in kinds:
         return arrays_of([_duration(cell) if type(cell) is timedelta else cell for cell in cells])
     if kinds == {str}:
-        return (pa.array([cell or None for cell in cells], pa.string()),)
+        texts = pa.array(cells, pa.string())
+        return (pc.if_else(pc.equal(texts, ""), pa.scalar(None, pa.string()), texts),)
     arrays = []
     for kind in sorted(kinds, key=lambda kind: list(_ARROW).index(kind)):
         own = [cell if type(cell) is kind and cell != "" else None for cell in cells]

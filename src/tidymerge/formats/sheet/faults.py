@@ -14,24 +14,27 @@ from tidymerge.formats.sheet.package import Package
 _CELL = re.compile(
     rb"<(?:\w+:)?c\b(?P<about>[^>]*?)(?:/>|>(?P<inside>(?:(?!</(?:\w+:)?c>).)*)</(?:\w+:)?c>)", re.DOTALL
 )
-_PLACE = re.compile(rb'\br="([A-Z]{1,3})([0-9]+)"')
-_KIND = re.compile(rb'\bt="(\w+)"')
+_PLACE = re.compile(rb"""\br=["']([A-Z]{1,3})([0-9]+)["']""")
+_KIND = re.compile(rb"""\bt=["'](\w+)["']""")
 _VALUE = re.compile(rb"<(?:\w+:)?v(?:\s[^>]*)?>([^<]+)</")
 _FORMULA = re.compile(rb"<(?:\w+:)?f\b")
 
 
-_ROW_NUMBER = re.compile(rb'<(?:\w+:)?row\b[^>]*?\br="(\d+)"')
-_FAR = re.compile(rb'\br="(?:[A-Z]{3,}\d|[A-Z]*\d{7,})')  # beyond column ZZ, or row 999,999
-_FILLED = re.compile(rb'<(?:\w+:)?c\b[^>]*?\br="([A-Z]+)(\d+)"[^>/]*>')
+_ROW_NUMBER = re.compile(rb"""<(?:\w+:)?row\b[^>]*?\br=["'](\d+)["']""")
+_FAR = re.compile(rb"""r=["'](?:[A-Z]{2,}\d|[A-Z]*\d{7,})""")  # beyond column Z, or row 999,999
+_LETTERS = re.compile(rb"""r=["']([A-Z]+)\d+["']""")
+_FILLED = re.compile(rb"""<(?:\w+:)?c\b[^>]*?\br=["']([A-Z]+)(\d+)["'][^>/]*>""")
 _ROWS, _COLUMNS = 1_048_576, 16_384  # of a sheet: ECMA-376
 _MOST_CELLS = 50_000_000  # from the first to the last, blank ones too: what is read is a rectangle
-_MANY_ROWS = 50_000
 
 
 def _check_extent(data: bytes, path: Path, sheet: str) -> None:
     """Refuse a sheet whose last value stands so far out that the cells up to it can't be held. Raises BrokenFile."""
+    if not _FAR.search(data):
+        return
     rows = max(map(int, _ROW_NUMBER.findall(data)), default=0)
-    if rows <= _MANY_ROWS and not _FAR.search(data):
+    columns = max((column_index(letters.decode()) for letters in set(_LETTERS.findall(data))), default=0) + 1
+    if rows <= _ROWS and columns <= _COLUMNS and rows * columns <= _MOST_CELLS:
         return
     last_row = last_column = 0
     for cell in _FILLED.finditer(data):
@@ -56,18 +59,30 @@ class Faults:
 NONE = Faults()
 
 
-def faults(path: Path, sheet: str) -> Faults:
-    """What looks blank in a sheet and is not. Of other formats than ECMA-376's nothing is known."""
+def checked_part(path: Path, sheet: str) -> bytes:
+    """The XML of a sheet, found to be of a size that can be held; of other formats than ECMA-376's nothing.
+
+    Raises BrokenFile.
+    """
     if path.suffix.lower() not in (".xlsx", ".xlsm"):
-        return NONE
+        return b""
     try:
         package = Package(path)
         part = package.sheets().get(sheet)
         data = b"" if part is None else package.read(part)
     except TargetUnreadable:
-        return NONE  # what reads the cells is less particular
+        return b""  # what reads the cells is less particular
     _check_extent(data, path, sheet)
-    if b't="e"' not in data and not _FORMULA.search(data):
+    return data
+
+
+def faults(data: bytes) -> Faults:
+    """What looks blank in the XML of a sheet and is not."""
+    if (
+        b't="e"' not in data
+        and b"t='e'" not in data
+        and not ((b"<f" in data or b":f" in data) and _FORMULA.search(data))
+    ):
         return NONE
     errors, uncalculated = {}, set()
     for cell in _CELL.finditer(data):

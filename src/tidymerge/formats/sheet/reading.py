@@ -3,6 +3,7 @@
 import io
 import re
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -15,7 +16,8 @@ from tidymerge.address import Address
 from tidymerge.core.naming.letters import column_index, column_names
 from tidymerge.core.naming.mapping import listing
 from tidymerge.errors import BadOption, BrokenFile, NoRows, NoSuchSheet
-from tidymerge.formats.sheet.faults import faults
+from tidymerge.formats.collecting import uncollected
+from tidymerge.formats.sheet.faults import checked_part, faults
 from tidymerge.formats.table import arrays_of, as_incoming, columns_under
 from tidymerge.formats.unpacking import check_unpacked
 from tidymerge.model import Flaw, Incoming, ReadOptions, Reason
@@ -73,12 +75,16 @@ class WorkbookSource:
         if address.fragment is None and len(self._names) > 1:
             others = listing([name for name in self._names if name != self.sheet])
             self.notes = (f"Read the first sheet, {self.sheet!r}; the others are {others}.",)
-        self._faults = faults(address.path, self.sheet)
+        part = checked_part(address.path, self.sheet)
         try:
-            self._rows: list[list[Any]] = self._workbook.get_sheet_by_name(self.sheet).to_python(skip_empty_area=False)
+            with ThreadPoolExecutor(1) as pool, uncollected():
+                found = pool.submit(faults, part)
+                sheet = self._workbook.get_sheet_by_name(self.sheet)
+                self._rows: list[list[Any]] = sheet.to_python(skip_empty_area=False)
+                self._faults = found.result()
         except CalamineError as error:
             raise BrokenFile(f"The sheet {self.sheet!r} of {address.path} can't be read ({error}).") from None
-        self._merged = self._workbook.get_sheet_by_name(self.sheet).merged_cell_ranges or []
+        self._merged = sheet.merged_cell_ranges or []
         for (row, column), words in self._faults.errors.items():
             if row < len(self._rows) and column < len(self._rows[row]):
                 self._rows[row][column] = words
@@ -115,6 +121,8 @@ class WorkbookSource:
     def _cut(self) -> None:
         """Keep only the cells of the area; `above` keeps count of the rows left out over it."""
         self.above = self._area.top
+        if self._area == WHOLE:
+            return
         last = None if self._area.bottom is None else self._area.bottom + 1
         right = None if self._area.right is None else self._area.right + 1
         self._rows = [row[self._area.left : right] for row in self._rows[self.above : last]]
