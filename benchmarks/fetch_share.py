@@ -7,16 +7,21 @@ This is where `look_up_share` of each database comes from.
 """
 
 import argparse
+import csv
 import os
 import statistics
 import tempfile
 import time
+from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
 import pyarrow as pa
 
-from coop import hives, make_database
+import mixed
+from coop import make_database
 from load_servers import PREPARE
+from mixed import CREATE, hives
 from tidymerge.targets import open_target
 
 
@@ -24,7 +29,8 @@ def seconds(address: str, keys: pa.Table, share_limit: float) -> float:
     """How long fetching what may match takes when looking up is chosen below `share_limit`."""
     with open_target(address, write=False) as target:
         shape = target.describe()
-        type(target._database).look_up_share = share_limit  # noqa: SLF001 - what is measured
+        database = target.database
+        database.traits = replace(database.traits, look_up_share=share_limit)
         began = time.perf_counter()
         target.fetch(shape.columns, [shape.column(name) for name in shape.primary_key], keys)
         return time.perf_counter() - began
@@ -40,6 +46,7 @@ def compare(address: str, existing: list[list], rounds: int) -> None:
         )
         if share == 0.3:
             chosen = [row for at, row in enumerate(existing) if at % 10 < 3]
+        chosen = [chosen[at] for at in np.random.default_rng(1).permutation(len(chosen))]
         keys = pa.table({"apiary_code": [row[0] for row in chosen], "hive_no": [row[1] for row in chosen]})
         pairs = [(seconds(address, keys, 2.0), seconds(address, keys, 0.0)) for _ in range(rounds)]
         look_up, read_all = (statistics.median(times) for times in zip(*pairs, strict=True))
@@ -56,15 +63,15 @@ def main() -> None:
     existing = hives(0, options.rows, seed=1)
     with tempfile.TemporaryDirectory() as folder:
         if not options.server:
-            make_database(Path(folder) / "coop.db", existing)
+            make_database(Path(folder) / "coop.db", existing, CREATE)
             compare(f"{folder}/coop.db#hives", existing, options.rounds)
         rows = Path(folder) / "existing.csv"
-        text = "".join(",".join("" if cell is None else str(cell) for cell in row) + "\r\n" for row in existing)
-        rows.write_text(text, "utf-8")
+        with rows.open("w", newline="", encoding="utf-8") as file:
+            csv.writer(file).writerows(existing)
         for server in options.server or ():
             url = os.environ[f"TIDYMERGE_BENCH_{server.upper()}"]
-            PREPARE[server][0](url, rows)
-            PREPARE[server][1](url)
+            PREPARE[server][0](url, rows, mixed)
+            PREPARE[server][1](url, mixed)
             compare(f"{url}#hives", existing, options.rounds)
 
 

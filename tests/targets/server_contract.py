@@ -11,10 +11,12 @@ from contract import TargetContract
 
 import tidymerge
 from conftest import NO_LIMITS, database, stored, text_file
+from tidymerge.core.decide.part import read_rows
 from tidymerge.errors import ServerAway
 from tidymerge.job.model import Job
 from tidymerge.model import ReadOptions
 from tidymerge.run import attempts
+from tidymerge.run import decide as run_decide
 from tidymerge.run.past import past_runs
 from tidymerge.targets import open_target
 from tidymerge.targets.sql import SqlTarget
@@ -445,6 +447,31 @@ class ServerContract(TargetContract):
         assert (str(after[0]), after[1][:3]) == (str((1, 5, "z", before[0][3])), (2, 2, "c"))
         tidymerge.undo(receipt.run, into=self.address(folder, "t"))
         assert str(self.rows(folder, "SELECT * FROM t ORDER BY k")) == str(before)
+
+    def test_what_is_read_meanwhile_is_broken_off_by_an_interruption(self, folder, monkeypatch):
+        self.make(folder, PLAIN)
+        read, ended = iter([read_rows]), []
+
+        def slow(target, *given):
+            try:
+                target.database.change(
+                    self.sleep.replace("PERFORM pg_sleep(2)", "DO $$BEGIN PERFORM pg_sleep(2); END$$")
+                )
+            except ServerAway as error:
+                ended.append(error)
+                raise
+
+        def interrupted(*given):  # the keys alone are read before
+            for first in read:
+                return first(*given)
+            time.sleep(0.3)
+            raise KeyboardInterrupt
+
+        monkeypatch.setattr(SqlTarget, "fetch", slow)
+        monkeypatch.setattr(run_decide, "read_rows", interrupted)
+        with pytest.raises(KeyboardInterrupt):
+            tidymerge.load(text_file(folder / "in.csv", [["k", "n"], [1, 5]]), self.address(folder, "t"))
+        assert ended
 
     def test_records_are_read_once_before_and_once_after(self, folder, monkeypatch):
         self.make(folder, f"{PLAIN} INSERT INTO t VALUES (1, 1, 'a'), (2, 2, 'b')")

@@ -64,6 +64,9 @@ class LookedUpByKey(Protocol):
     def fetch(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Existing:
         """The given columns of the records that may match `keys` (the typed `key` columns), or of all records."""
 
+    def break_off(self) -> None:
+        """Let a fetch that goes on in another thread end soon, if need be with the connection. It never fails."""
+
 
 class Writable(Protocol):
     """A table that can be written."""

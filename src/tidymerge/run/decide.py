@@ -7,7 +7,7 @@ import pyarrow as pa
 
 from tidymerge.core.account import account
 from tidymerge.core.decide.columns import used_columns
-from tidymerge.core.decide.part import Decision, Rows, convert_rows, decide_part, read_rows
+from tidymerge.core.decide.part import Decision, Rows, TidyRows, convert_rows, decide_part, read_rows
 from tidymerge.core.decide.plan import Plan
 from tidymerge.core.explain.view import mapping_view
 from tidymerge.core.tidy.fill import merged_notes
@@ -22,6 +22,7 @@ from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
 from tidymerge.run.ask import equal_among, equal_texts, unseen
 from tidymerge.run.decided import Decided, Part
+from tidymerge.run.meanwhile import meanwhile
 from tidymerge.run.split import Gathered, Piece, split
 from tidymerge.run.widen import Widened
 
@@ -108,12 +109,7 @@ def _counted(batches: Iterator[Incoming], progress: Progress) -> Iterator[Incomi
 
 
 def _decide_piece(plan: Plan, piece: Piece, target: Target, noticed: Noticed, first: int) -> Part:
-    rows = _rows(plan, piece.incoming(), target)
-    existing = (
-        target.fetch(plan.columns_read, plan.pairing.key_columns, rows.keys(plan))
-        if piece.existing is None
-        else piece.existing()
-    )
+    rows, existing = _both_sides(plan, piece, target)
     existing = _telling(existing, plan, rows, target)
     decision = decide_part(plan, rows, existing)
     changes = decision.changes.staged_from(first)
@@ -123,9 +119,29 @@ def _decide_piece(plan: Plan, piece: Piece, target: Target, noticed: Noticed, fi
     return Part(piece.incoming, piece.kept(changes), decision.read)
 
 
+def _both_sides(plan: Plan, piece: Piece, target: Target) -> tuple[Rows, Existing]:
+    """The rows of a piece, and the records that may match. Those arrive while the rows are tidied."""
+    incoming = piece.incoming()
+    if piece.existing is not None:
+        return _rows(plan, incoming, target), piece.existing()
+    keys = _rows(plan.of_keys, incoming, target).keys(plan)
+
+    def fetch() -> Existing:
+        return target.fetch(plan.columns_read, plan.pairing.key_columns, keys)
+
+    with meanwhile(fetch, target.break_off) as fetched:
+        tidy = read_rows(plan, incoming)
+        existing = fetched()
+    return _in_types(plan, tidy, target), existing
+
+
 def _rows(plan: Plan, incoming: Incoming, target: Target) -> Rows:
-    """The rows in the target's types; what only the target knows of the texts looked up is asked."""
-    tidy = read_rows(plan, incoming)
+    """The rows in the target's types."""
+    return _in_types(plan, read_rows(plan, incoming), target)
+
+
+def _in_types(plan: Plan, tidy: TidyRows, target: Target) -> Rows:
+    """The same, of tidied rows. What only the target knows of the texts looked up is asked."""
     equal = {
         find: equal_among(target, plan.around.look_ups[find].where, texts)
         for find, texts in tidy.texts_to_ask(plan).items()

@@ -101,6 +101,9 @@ class FileTarget:
         """The given columns of all rows, or of those that may match."""
         return _existing(self._file.find(columns, key, keys))
 
+    def break_off(self) -> None:
+        """Nothing is left to do: a file is read to its end."""
+
     def read_in_batches(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn]) -> Iterator[Existing]:
         """All rows, some at a time."""
         for found in self._file.batches(columns):

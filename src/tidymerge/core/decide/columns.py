@@ -62,6 +62,7 @@ class Understood:
     cleared: dict[str, Mask] = field(default_factory=dict)
     not_found: dict[str, int] = field(default_factory=dict)
     sought: dict[str, tuple[Sought, pa.Array]] = field(default_factory=dict)
+    untidied: dict[str, pa.Array] = field(default_factory=dict)
 
 
 def understand(incoming: Incoming, pairing: Pairing, around: Surroundings, skipped: Mask) -> Understood:
@@ -86,6 +87,8 @@ def understand(incoming: Incoming, pairing: Pairing, around: Surroundings, skipp
             _look_up(incoming, pair, sought, table, skipped, found)
         else:
             found.sought[name] = sought, texts
+    untidied = ((pair.target.name, _untidied(incoming, pair)) for pair in pairing.pairs)
+    found.untidied = {name: texts for name, texts in untidied if texts is not None}
     return found
 
 
@@ -114,8 +117,7 @@ def convert(incoming: Incoming, found: Understood, pairing: Pairing, around: Sur
     flaws = spared(found.flaws, skipped)
     ordered = {column.name: found.columns[column.name] for column in pairing.columns}
     clearing = {name: mask for name, mask in found.cleared.items() if mask.any()}
-    untidied = {pair.target.name: texts for pair in pairing.pairs if (texts := _untidied(incoming, pair)) is not None}
-    return Converted(pa.table(ordered), tuple(flaws), found.rounded, clearing, found.not_found, untidied)
+    return Converted(pa.table(ordered), tuple(flaws), found.rounded, clearing, found.not_found, found.untidied)
 
 
 def _look_up(incoming: Incoming, pair: Pair, sought: Sought, table: LookUp, skipped: Mask, found: Understood) -> None:

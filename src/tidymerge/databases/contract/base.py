@@ -23,6 +23,9 @@ class Session(Protocol):
     def run(self, statement: str) -> int:
         """Run a statement; how many rows it changed."""
 
+    def break_off(self) -> None:
+        """Let a statement in another thread end."""
+
     def close(self) -> None:
         """Roll back whatever was not committed, and close."""
 
@@ -111,6 +114,10 @@ class SqlDatabase(Database, Generic[S]):
     def commit(self) -> None:
         """Make the writes last."""
         commit(self._session.run)
+
+    def break_off(self) -> None:
+        """Let a read in another thread end: the connection is of no use then."""
+        self._session.break_off()
 
     def close(self) -> None:
         """Roll back whatever was not committed, and close."""

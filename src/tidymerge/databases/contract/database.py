@@ -241,6 +241,9 @@ class Transaction(Protocol):
     def commit(self) -> None:
         """Make the writes last."""
 
+    def break_off(self) -> None:
+        """Let a read in another thread end: the connection is of no use then. It never fails."""
+
     def close(self) -> None:
         """Roll back whatever was not committed, and close."""
 

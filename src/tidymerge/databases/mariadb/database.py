@@ -54,7 +54,7 @@ class MariaDatabase(SqlDatabase[Session]):
 
     # Measured: benchmarks/fetch_share.py, docs/benchmarks.md.
     traits = Traits(
-        look_up_share=0.22, join="STRAIGHT_JOIN", row_by_row=True, whole_type="SIGNED", locking=" FOR UPDATE"
+        look_up_share=0.28, join="STRAIGHT_JOIN", row_by_row=True, whole_type="SIGNED", locking=" FOR UPDATE"
     )
     new_types = _NEW_TYPES
 

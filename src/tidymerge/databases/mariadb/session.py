@@ -2,9 +2,10 @@
 
 import configparser
 import re
+import socket
 import ssl
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qsl, unquote, urlsplit
@@ -201,6 +202,11 @@ class Session:
             cursor.executemany(
                 f"INSERT {'IGNORE ' if keep_first else ''}INTO {table} ({listed}) VALUES ({marks})", values
             )
+
+    def break_off(self) -> None:
+        """Cut the wire: whoever waits for the server gets an error."""
+        with suppress(OSError, AttributeError):  # one that is closed has no socket
+            self._connection._sock.shutdown(socket.SHUT_RDWR)
 
     def close(self) -> None:
         """Close; the server rolls back whatever was not committed."""

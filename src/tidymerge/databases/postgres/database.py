@@ -46,7 +46,7 @@ class PostgresDatabase(SqlDatabase[Session]):
     """
 
     # Measured: benchmarks/fetch_share.py, docs/benchmarks.md.
-    traits = Traits(look_up_share=0.14, whole_type="numeric", moves=True)
+    traits = Traits(look_up_share=0.25, whole_type="numeric", moves=True)
     new_types = _NEW_TYPES
 
     def __init__(self, address: Address) -> None:
@@ -172,6 +172,8 @@ class PostgresDatabase(SqlDatabase[Session]):
         declared = ", ".join(f"{name} {sql_type(column)}" for name, column in zip(listed, columns, strict=True))
         self._session.run(f"DROP TABLE IF EXISTS {table}")
         self._session.run(f"CREATE TEMP TABLE {quoted(KEYS)} ({declared})")
+        # In key order, so that neighbouring look-ups meet the same pages of the index.
+        keys = keys.sort_by([(column.name, "ascending") for column in columns])
         stored = [to_stored(as_array(keys[column.name]), column) for column in columns]
         rows = pa.table(dict(zip(listed, stored, strict=True)))
         # A key that the column can't even hold is no record's.

@@ -1,8 +1,10 @@
 """A PostgreSQL connection. The only place that knows the driver and its errors."""
 
+import os
 import select
+import socket
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import Any
 
 import pyarrow as pa
@@ -146,6 +148,11 @@ class Session:
         with self._translated(), self._connection.cursor() as cursor, cursor.copy(statement) as copy:
             for block in tab_lines(rows):
                 copy.write(block)
+
+    def break_off(self) -> None:
+        """Cut the wire: whoever waits for the server gets an error."""
+        with suppress(OSError, psycopg.Error), socket.socket(fileno=os.dup(self._connection.pgconn.socket)) as wire:
+            wire.shutdown(socket.SHUT_RDWR)
 
     def close(self) -> None:
         """Close; the server rolls back whatever was not committed."""

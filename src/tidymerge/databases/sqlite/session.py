@@ -119,6 +119,9 @@ class Session:
         """Commit the transaction."""
         self.run("COMMIT")
 
+    def break_off(self) -> None:
+        """Nothing is left to do: the library reads to its end."""
+
     def close(self) -> None:
         """Roll back whatever was not committed, and close."""
         self._connection.close()

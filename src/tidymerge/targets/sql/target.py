@@ -138,6 +138,10 @@ class SqlTarget:
         found = self._read(columns, key, f"FROM {self._table} t", self.about_how_many)
         return Existing(found.values, found.places, complete=True, unreadable=found.unreadable)
 
+    def break_off(self) -> None:
+        """Break the connection, if there is one to break: a fetch then fails in its thread."""
+        self._database.break_off()
+
     def _read(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], source: str, about: int = 0) -> Read:
         def query(expressions: Sequence[str]) -> str:
             return f"SELECT {', '.join(expressions)} {source}"

@@ -1,0 +1,24 @@
+"""Two things at the same time: a target's records arrive while the incoming rows are tidied."""
+
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from typing import TypeVar
+
+T = TypeVar("T")
+
+
+@contextmanager
+def meanwhile(work: Callable[[], T], break_off: Callable[[], None]) -> Iterator[Callable[[], T]]:
+    """Let `work` go on in a thread; what is yielded waits for its result.
+
+    Where something else fails before that, as by Ctrl-C, `break_off` ends the work, which nobody waits for then.
+    """
+    with ThreadPoolExecutor(1) as pool:
+        going_on = pool.submit(work)
+        try:
+            yield going_on.result
+        except BaseException:
+            if not going_on.done():
+                break_off()
+            raise
