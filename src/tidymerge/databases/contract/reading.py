@@ -1,6 +1,7 @@
 """Records that arrive in several pieces, with the columns that locate them read only once."""
 
 from collections.abc import Callable, Sequence
+from concurrent.futures import Future
 
 import numpy as np
 import pyarrow as pa
@@ -10,16 +11,29 @@ from tidymerge.databases.contract.database import NUMBER, Query, Read, place_nam
 from tidymerge.model import Indices, TargetColumn
 
 
-def joined(parts: Sequence[Read]) -> Read:
-    """The records of all parts, one after another."""
-    if len(parts) == 1:
-        return parts[0]
+def joined(pieces: list[Future[Read]], otherwise: Read) -> Read:
+    """The records of all pieces, one after another, or `otherwise` if there are none.
+
+    The list is emptied, and a column's pieces go once it is whole: nothing large is held twice.
+    """
+    parts = []
+    while pieces:
+        parts.append(pieces.pop(0).result())
+    if len(parts) <= 1:
+        return parts[0] if parts else otherwise
     names = {name for part in parts for name in part.unreadable}
     unreadable = {
         name: np.concatenate([part.unreadable.get(name, np.zeros(part.values.num_rows, bool)) for part in parts])
         for name in names
     }
-    return Read(pa.concat_tables([part.values for part in parts]).combine_chunks(), pa.table({}), unreadable)
+    tables = [part.values for part in parts]
+    columns = {
+        name: [chunk for table in tables for chunk in table[name].chunks] for name in otherwise.values.column_names
+    }
+    del parts, tables
+    return Read(
+        pa.table({name: pa.concat_arrays(columns.pop(name)) for name in list(columns)}), pa.table({}), unreadable
+    )
 
 
 def numbers(read: Callable[[Sequence[TargetColumn], Query], Read], query: str) -> Indices:

@@ -3,6 +3,7 @@
 import re
 import zlib
 from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 
 import pyarrow as pa
@@ -157,13 +158,12 @@ class MariaDatabase(SqlDatabase[Session]):
     def read(
         self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn] = (), *, about: int = 0
     ) -> Read:
-        """The result of `query`."""
+        """The result of `query`: the rows arrive in one thread and are parsed in another."""
         wanted = with_places(columns, places)
-        parts = [
-            parsed(data, starts, wanted)
-            for data, starts in self._session.stream(query([expression(column) for column in wanted]))
-        ]
-        return separated(joined(parts or [nothing(wanted)]), columns, places)
+        with ThreadPoolExecutor(1) as pool:
+            arriving = self._session.stream(query([expression(column) for column in wanted]))
+            parts = [pool.submit(parsed, data, starts, wanted) for data, starts in arriving]
+        return separated(joined(parts, nothing(wanted)), columns, places)
 
     def read_in_batches(
         self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn]

@@ -7,6 +7,7 @@ column by column over all rows.
 """
 
 from collections.abc import Iterator
+from struct import Struct
 
 import numpy as np
 import pyarrow as pa
@@ -17,6 +18,7 @@ _HEADER = 4
 _LARGEST = 0xFFFFFF  # a payload of this length goes on in the next packet
 _NULL, _TWO, _THREE, _EIGHT = 0xFB, 0xFC, 0xFD, 0xFE
 _END, _ERROR = 0xFE, 0xFF
+_head = Struct("<I").unpack_from  # the length, and above it the number
 _END_SIZE = 9  # a payload that starts with 0xFE and is shorter ends the rows
 
 
@@ -37,18 +39,19 @@ class Rows:
         """Take the next bytes of the result. Raises OverflowError for a row of more than one packet."""
         self._data += piece
         data, at, end, starts = self._data, self.size, len(self._data), self._starts
-        while at + _HEADER <= end:
-            size = data[at] | data[at + 1] << 8 | data[at + 2] << 16
-            if at + _HEADER + size > end:
+        start = at + _HEADER
+        while start <= end:
+            size = _head(data, at)[0] & _LARGEST
+            if start + size > end:
                 break
-            first = data[at + _HEADER] if size else 0
-            if first == _ERROR or (first == _END and size < _END_SIZE):
-                self.last = bytes(data[at + _HEADER : at + _HEADER + size])
+            if size and data[start] >= _END and (data[start] == _ERROR or size < _END_SIZE):
+                self.last = bytes(data[start : start + size])
                 break
             if size == _LARGEST:
                 raise OverflowError
-            starts.append(at + _HEADER)
-            at += _HEADER + size
+            starts.append(start)
+            at = start + size
+            start = at + _HEADER
         self.size = at
 
     def taken(self) -> tuple[np.ndarray, Indices]:
@@ -61,18 +64,16 @@ class Rows:
 
 def columns_of(data: np.ndarray, starts: Indices, count: int) -> Iterator[pa.Array]:
     """The columns of the rows whose payloads start at `starts`, as bytes."""
-    at, rows = starts, len(starts)
+    at, rows, buffer = starts, len(starts), pa.py_buffer(data)
+    every_other = np.arange(0, 2 * rows, 2)
     for _ in range(count):
         lengths, headers, null = _lengths(data, at)
-        begins = at + headers
-        offsets = np.zeros(rows + 1, np.int64)
-        np.cumsum(lengths, out=offsets[1:])
-        wanted = np.repeat(begins - offsets[:-1], lengths) + np.arange(offsets[-1])
-        validity = pa.py_buffer(np.packbits(~null, bitorder="little")) if null.any() else None
-        yield pa.Array.from_buffers(
-            pa.binary(), rows, [validity, pa.py_buffer(offsets.astype(np.int32)), pa.py_buffer(data[wanted])]
-        )
-        at = begins + lengths
+        # An array of the texts and of what lies between them, of which Arrow takes the texts.
+        offsets = np.empty(2 * rows, np.int32)
+        offsets[0::2] = begins = at + headers
+        offsets[1::2] = at = begins + lengths
+        both = pa.Array.from_buffers(pa.binary(), max(2 * rows - 1, 0), [None, pa.py_buffer(offsets), buffer])
+        yield both.take(pa.array(every_other, mask=null if null.any() else None))
 
 
 def _lengths(data: np.ndarray, at: Indices) -> tuple[Indices, Indices, np.ndarray]:

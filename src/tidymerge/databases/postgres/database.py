@@ -146,7 +146,7 @@ class PostgresDatabase(SqlDatabase[Session]):
         with ThreadPoolExecutor(1) as pool:
             arriving = self._session.copy_out(query([expression(column) for column in wanted]))
             parsed = [pool.submit(parse_csv, data, wanted) for data in arriving]
-        return separated(joined([part.result() for part in parsed] or [nothing(wanted)]), columns, places)
+        return separated(joined(parsed, nothing(wanted)), columns, places)
 
     def read_in_batches(
         self, columns: Sequence[TargetColumn], query: Query, places: Sequence[TargetColumn]
