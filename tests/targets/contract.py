@@ -6,7 +6,7 @@ from typing import Any
 import pytest
 
 import tidymerge
-from conftest import text_file
+from conftest import NO_LIMITS, text_file
 from tidymerge.targets.sql.writer import Writer
 
 
@@ -293,6 +293,13 @@ class TargetContract:
         assert self.rows(folder, "SELECT * FROM t ORDER BY k") == written
         tidymerge.undo(receipt.run, into=self.address(folder, "t"))
         assert self.rows(folder, "SELECT * FROM t ORDER BY k") == stored
+
+    def test_the_first_rejects_are_the_first_rows_whatever_order_the_database_names_them_in(self, folder):
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, u VARCHAR(9) UNIQUE, n INTEGER);"
+                          "INSERT INTO t VALUES " + ", ".join(f"({k}, 'u{k}', 0)" for k in range(30)))  # fmt: skip
+        rows = [["k", "u", "n"], *([29 - at, "same", at % 2] for at in range(30))]
+        found = self.load(folder, "t", rows, limits=NO_LIMITS).rejects.first
+        assert [cell.row for cell in found] == list(range(2, 2 + len(found)))
 
     def test_few_rows_against_many_are_looked_up_by_key(self, folder):
         values = ",".join(f"('A{at:04}', {at % 7}, {at})" for at in range(2000))

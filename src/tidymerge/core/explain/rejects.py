@@ -57,7 +57,9 @@ def first_rejects(incoming: Incoming, changes: ChangeSet, each: int) -> tuple[Re
     seen: dict[str, int] = {}
     cells = []
     for index, flaw in enumerate(changes.flaws):
-        for at in np.flatnonzero(first[flaw.rows] == index)[: each - seen.get(flaw.reason, 0)].tolist():
+        counted = np.flatnonzero(first[flaw.rows] == index)
+        in_order = counted[np.argsort(flaw.rows[counted], kind="stable")]  # a database names rows in its own order
+        for at in in_order[: each - seen.get(flaw.reason, 0)].tolist():
             seen[flaw.reason] = seen.get(flaw.reason, 0) + 1
             value = flaw.values[at].as_py() if flaw.values is not None else None
             row = int(incoming.row_numbers[flaw.rows[at]])
