@@ -66,7 +66,8 @@ def _only(values: pa.ChunkedArray, mask: Mask) -> pa.Array:
 
 
 def _stacked(*arrays: pa.Array | pa.ChunkedArray) -> pa.Array:
-    return pa.concat_arrays([as_array(array) for array in arrays])
+    filled = [as_array(array) for array in arrays if len(array)]
+    return filled[0] if len(filled) == 1 else pa.concat_arrays(filled or [as_array(arrays[0])])
 
 
 class Standing(IntEnum):

@@ -345,13 +345,15 @@ class SqlTarget:
     ) -> pa.Table:
         """The records of staged changes as they stand before or after they are `written`, in order."""
         assert self._stage is not None  # noqa: S101
-        same_key = self._same_key(changes)
+        same_key, updates, inserts = self._same_key(changes), changes.updates.positions, changes.inserts.positions
+        if written and len(inserts) and (self._displaced or set(self._stage.places) == set(changes.key)):
+            return self._at(same_key, np.r_[updates, inserts], columns, join)  # one query finds them all
         found = []
-        if len(changes.updates):
+        if len(updates):
             same = same_key if written and self._displaced else self._stage.same_place
-            found.append(self._at(same, changes.updates.positions, columns, join))
-        if len(changes.inserts) and written:
-            found.append(self._at(same_key, changes.inserts.positions, columns, join))
+            found.append(self._at(same, updates, columns, join))
+        if len(inserts) and written:
+            found.append(self._at(same_key, inserts, columns, join))
         empty = pa.table({column.name: pa.nulls(0, column.type.arrow) for column in columns})
         return pa.concat_tables(found) if found else empty
 
