@@ -19,7 +19,7 @@ from types import ModuleType
 from urllib.parse import parse_qs, urlsplit
 
 import coop
-from load_sqlite import CASES, report
+from load_sqlite import CASES, WAYS, report
 from turns import in_turn
 
 _HERE = Path(__file__).parent
@@ -92,7 +92,7 @@ def measure(
     incoming: Path,
     rounds: int,
     data: ModuleType = coop,
-    ways: Sequence[str] = ("hand-written", "upsert", "tidymerge"),
+    ways: Sequence[str] = WAYS,
 ) -> dict[str, list[dict]]:
     """The ways in turn, `rounds` times."""
     return in_turn(
@@ -112,6 +112,7 @@ def main() -> None:
     parser.add_argument("--rounds", type=int, default=5)
     parser.add_argument("--data", choices=("coop", "mixed"), default="coop")
     parser.add_argument("--case", action="append", choices=sorted(CASES))
+    parser.add_argument("--way", action="append", choices=WAYS)
     options = parser.parse_args()
     data = importlib.import_module(options.data)
     with tempfile.TemporaryDirectory() as folder:
@@ -129,7 +130,7 @@ def main() -> None:
             PREPARE[server][0](url, rows, data)
             for case in cases:
                 share, new, changed = CASES[case]
-                found = measure(server, url, Path(folder) / f"{case}.csv", options.rounds, data)
+                found = measure(server, url, Path(folder) / f"{case}.csv", options.rounds, data, options.way or WAYS)
                 title = f"{server} {options.data} ({case}) {options.rows * share:,.0f} rows, {new:.0%} new, {changed:.0%} changed"
                 report(title, found)
 

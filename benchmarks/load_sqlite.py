@@ -11,22 +11,23 @@ import importlib
 import shutil
 import statistics
 import tempfile
+from collections.abc import Sequence
 from pathlib import Path
 
 from coop import make_database
 from turns import in_turn
 
-_WAYS = ("hand-written", "upsert", "tidymerge")
+WAYS = ("hand-written", "upsert", "tidymerge")
 _HERE = Path(__file__).parent
 # Incoming rows as a share of the table's, the share of new ones among them, that of changed ones.
 CASES = {"a": (1.0, 0.02, 0.05), "b": (0.2, 0.10, 0.20), "c": (1.0, 0.0, 0.50)}
 
 
-def measure(database: Path, incoming: Path, rounds: int, data: str) -> dict[str, list[dict]]:
-    """All the ways in turn, `rounds` times."""
+def measure(database: Path, incoming: Path, rounds: int, data: str, ways: Sequence[str]) -> dict[str, list[dict]]:
+    """The ways in turn, `rounds` times."""
     copy = database.with_name("copy.db")
     return in_turn(
-        _WAYS,
+        ways,
         rounds,
         lambda: shutil.copyfile(database, copy),
         lambda way: [str(_HERE / "ways_sqlite.py"), way, str(copy), str(incoming), data],
@@ -55,6 +56,7 @@ def main() -> None:
     parser.add_argument("--rounds", type=int, default=5)
     parser.add_argument("--data", choices=("coop", "mixed"), default="coop")
     parser.add_argument("--case", action="append", choices=sorted(CASES))
+    parser.add_argument("--way", action="append", choices=WAYS)
     options = parser.parse_args()
     data = importlib.import_module(options.data)
     with tempfile.TemporaryDirectory() as folder:
@@ -68,7 +70,7 @@ def main() -> None:
         del existing
         for case in cases:
             share, new, changed = CASES[case]
-            found = measure(database, Path(folder) / f"{case}.csv", options.rounds, options.data)
+            found = measure(database, Path(folder) / f"{case}.csv", options.rounds, options.data, options.way or WAYS)
             report(
                 f"{options.data} ({case}) {options.rows * share:,.0f} rows, {new:.0%} new, {changed:.0%} changed", found
             )
