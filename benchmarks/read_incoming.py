@@ -24,6 +24,11 @@ _SPACES = " ".join(
     f'xmlns:{name}="urn:oasis:names:tc:opendocument:xmlns:{name}:1.0"' for name in ("office", "table", "text")
 )
 _ODS = "application/vnd.oasis.opendocument.spreadsheet"
+_MANIFEST = (
+    '<?xml version="1.0"?><manifest:manifest xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0">'
+    f'<manifest:file-entry manifest:full-path="/" manifest:media-type="{_ODS}"/>'
+    '<manifest:file-entry manifest:full-path="content.xml" manifest:media-type="text/xml"/></manifest:manifest>'
+)
 
 
 def make_xlsx(path: Path, rows: list[list]) -> None:
@@ -49,6 +54,7 @@ def make_ods(path: Path, rows: list[list]) -> None:
 
     with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
         archive.writestr("mimetype", _ODS)
+        archive.writestr("META-INF/manifest.xml", _MANIFEST)
         with archive.open("content.xml", "w") as file:
             start = f'<office:document-content {_SPACES} office:version="1.3"><office:body><office:spreadsheet>'
             file.write(f'<?xml version="1.0"?>{start}<table:table table:name="Hives">'.encode())

@@ -5,13 +5,10 @@ not required, so that older entries can still be read. Entries of the form befor
 """
 
 import json
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from datetime import datetime
-from functools import cache
 from pathlib import Path
-from typing import Any
-
-from typing_extensions import TypedDict
+from typing import TypedDict
 
 from tidymerge.errors import LogDamaged
 from tidymerge.history import earlier_form
@@ -76,15 +73,16 @@ def to_json(run: Run) -> str:
 
 def read_entry(path: Path) -> Run:
     """The run of an entry. Raises LogDamaged."""
+    import msgspec  # late: a load into a new log reads none
+
     try:
-        parsed, validated = _reader()
-        data = parsed(path.read_bytes())
+        data = msgspec.json.decode(path.read_bytes())
         if data["format"] == earlier_form.FORMAT:
             data = earlier_form.renewed(data, FORMAT)
         if data["format"] != FORMAT:
             raise ValueError(f"it is not of the format {FORMAT}")  # noqa: TRY301 - one place says what is damaged
-        return _run(validated(data))
-    except (OSError, ValueError, LookupError, TypeError, AttributeError) as error:
+        return _run(msgspec.convert(data, EntryForm))
+    except (msgspec.MsgspecError, OSError, ValueError, LookupError, TypeError, AttributeError, RecursionError) as error:
         raise LogDamaged(_DAMAGED.format(path=path, said=str(error).partition("\n")[0]), file=str(path)) from None
 
 
@@ -106,14 +104,6 @@ def _run(form: EntryForm) -> Run:
         latest=form["latest"],
         receipt=None if form["receipt"] is None else receipt_from_dict(form["receipt"]),
     )
-
-
-@cache
-def _reader() -> tuple[Callable[[bytes], Any], Callable[[Any], EntryForm]]:
-    from pydantic import TypeAdapter
-    from pydantic_core import from_json
-
-    return from_json, TypeAdapter(EntryForm).validate_python
 
 
 def is_settled(path: Path) -> bool:

@@ -6,9 +6,7 @@ not required, so that older receipts can still be read.
 
 from collections.abc import Mapping
 from datetime import UTC, datetime
-from typing import NotRequired
-
-from typing_extensions import TypedDict
+from typing import NotRequired, TypedDict
 
 from tidymerge.model.changes import Tally
 from tidymerge.model.receipt import (
