@@ -50,7 +50,8 @@ def reset_postgresql(url: str, data: ModuleType = coop) -> None:
             connection.execute(statement)
 
 
-def _mariadb(url: str) -> "object":
+def mariadb(url: str) -> "object":
+    """A connection."""
     import pymysql
 
     parts = urlsplit(url)
@@ -63,7 +64,7 @@ def _mariadb(url: str) -> "object":
 
 def fill_mariadb(url: str, rows: Path, data: ModuleType = coop) -> None:
     """Make `hives_kept`, from which every round starts."""
-    cursor = _mariadb(url).cursor()
+    cursor = mariadb(url).cursor()
     cursor.execute("DROP TABLE IF EXISTS hives_kept")
     cursor.execute(data.CREATE.replace("hives", "hives_kept"))
     key, values = data.COLUMNS[:2], data.COLUMNS[2:]
@@ -78,7 +79,7 @@ def fill_mariadb(url: str, rows: Path, data: ModuleType = coop) -> None:
 
 def reset_mariadb(url: str, data: ModuleType = coop) -> None:
     """A fresh table."""
-    cursor = _mariadb(url).cursor()
+    cursor = mariadb(url).cursor()
     for statement in (*_refill(data), "ANALYZE TABLE hives"):
         cursor.execute(statement)
 

@@ -1,11 +1,9 @@
 """Gathering the incoming rows of a job: one or several addresses, the header, the choice of rows."""
 
 import glob
-import hashlib
 import re
 from collections import Counter
-from collections.abc import Iterator, Sequence
-from contextlib import suppress
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from fnmatch import fnmatchcase
 from pathlib import Path
@@ -26,6 +24,7 @@ from tidymerge.model import Incoming, IncomingColumn, ReadOptions, Sample, Table
 from tidymerge.on_disk import PrivateFolder
 from tidymerge.ports.source import BatchedSource, Irregular, Source
 from tidymerge.ports.target import Target
+from tidymerge.run.checksums import Checksums
 from tidymerge.run.split import Gathered
 from tidymerge.settings import rows_at_once
 from tidymerge.sources import open_source, shared
@@ -47,12 +46,15 @@ class Gathering:
         self._seen = {text: _state(text) for text in self.job.incoming}
         self._folder = PrivateFolder()
         self._gathered: Gathered | None = None
+        self._checksums: Checksums | None = None
 
     def __enter__(self) -> Self:
         return self
 
     def __exit__(self, *_: object) -> None:
         self._gathered = None
+        if self._checksums is not None:
+            self._checksums.stop()
         self._folder.remove()
 
     def rows(self, shape: TableShape, target: Target) -> Gathered:
@@ -64,12 +66,15 @@ class Gathering:
             self._gathered = found
         return found
 
-    def checksums(self) -> dict[str, str | None]:
+    def checksums(self) -> Mapping[str, str | None]:
         """The incoming addresses, with the SHA-256 of the files; databases change too often to have one."""
-        return checksums(self.job.incoming)
+        if self._checksums is None:
+            self._checksums = Checksums(self.job.incoming)
+        return self._checksums
 
     def unchanged(self) -> None:
         """Make sure that the files are still those of which the checksums are. Raises SourceChanged."""
+        len(self.checksums())  # waits until all are read
         for text, state in self._seen.items():
             if _state(text) != state:
                 raise SourceChanged(f"{text} changed while it was read; nothing was written. Run this again.")
@@ -208,22 +213,6 @@ def addresses(given: Sequence[str]) -> list[str]:
 def _natural(name: str) -> list[tuple[int, str]]:
     """What sorts names as people do: numbers in them by their size."""
     return [(int(piece), "") if piece.isdecimal() else (-1, piece) for piece in re.split(r"([0-9]+)", name)]
-
-
-def checksums(given: Sequence[str]) -> dict[str, str | None]:
-    """The incoming addresses, with the SHA-256 of those that are files; databases change too often to have one."""
-    found: dict[str, str | None] = {}
-    for text in given:
-        if text == STANDARD_INPUT or is_server(text):
-            found[without_password(text)] = None
-            continue
-        address = parse(text)
-        name = str(replace(address, path=address.path.absolute()))
-        found[name] = None
-        if address.path.is_file() and not is_database(text):
-            with suppress(OSError), address.path.open("rb") as file:  # reading the rows says what is wrong with it
-                found[name] = hashlib.file_digest(file, "sha256").hexdigest()
-    return found
 
 
 def _sheets(file: str, pattern: str) -> list[str]:
