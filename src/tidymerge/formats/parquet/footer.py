@@ -175,6 +175,8 @@ class RowGroups:
         Raises ValueError where those are stored otherwise.
         """
         instead = {path: (chunk, kind) for path, chunk, kind in fresh._columns(fresh.groups[0])}  # noqa: SLF001
+        if not instead.keys() <= {path for path, _, _ in self._columns(group)}:
+            raise ValueError("the file does not have the columns by those names")
         moved = []
         for path, chunk, kind in self._columns(group):
             other, other_kind = instead.get(path, (None, kind))
@@ -194,6 +196,7 @@ class RowGroups:
         elements: list[Struct] = self.footer[_SCHEMA][1][1]
         leaves = [[one.get(number) for number in _STORED] for one in elements if _CHILDREN not in one]
         for chunk, stored in zip(group[_COLUMNS][1][1], leaves, strict=True):
+            _extent(chunk)  # which refuses what is not here
             yield tuple(chunk[_CHUNK_DATA][1][_PATH][1][1]), chunk, stored
 
     def _copied(self, chunk: Struct, file: BinaryIO) -> Struct:
