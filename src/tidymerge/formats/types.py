@@ -1,7 +1,7 @@
 """What the columns of a text file mean, told by their cells, and how new values are spelled like the others."""
 
 from collections.abc import Iterable, Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from types import MappingProxyType
 
 import pyarrow as pa
@@ -36,20 +36,37 @@ def typed(texts: pa.Array, column: TargetColumn, *, guarded: bool) -> pa.Array:
     return cast_cells([texts] if texts.null_count < len(texts) else [], column.type, len(texts)).values
 
 
-def spelled_like(values: pa.Array, column: TargetColumn, others: pa.Array, *, guarded: bool) -> pa.Array:
-    """Typed values as the file spells `others`, the cells of the same column; `guarded` against spreadsheets or not."""
+@dataclass(frozen=True, slots=True)
+class Manner:
+    """How a file spells a column: whether all numbers have as many decimals as the type, and times a T before them."""
+
+    fixed: bool
+    with_t: bool
+
+
+def manner_of(cells: pa.Array, column: TargetColumn) -> Manner:
+    """How the cells of a column are spelled."""
+    kind = column.type.kind
+    if kind not in (Kind.DECIMAL, Kind.TIMESTAMP):
+        return Manner(fixed=False, with_t=False)
+    present = as_array(cells).drop_null()
+    fixed = kind is Kind.DECIMAL and len(present) > 0 and _fixed(present, column.type.decimals)
+    return Manner(fixed, kind is Kind.TIMESTAMP and len(present) > 0 and "T" in present[0].as_py())
+
+
+def spelled_like(values: pa.Array, column: TargetColumn, manner: Manner, *, guarded: bool) -> pa.Array:
+    """Typed values as the file spells others of the same column; `guarded` against spreadsheets or not."""
     kind = column.type.kind
     if column.type.as_stored:
         return values
     if kind is Kind.TEXT:
         return guard(values) if guarded else values
     texts = pc.cast(pc.cast(values, pa.timestamp("us")) if kind is Kind.TIMESTAMP else values, pa.string())
-    present = as_array(others).drop_null()
-    if kind is Kind.DECIMAL and not (len(present) and _fixed(present, column.type.decimals)):
+    if kind is Kind.DECIMAL and not manner.fixed:
         return pc.replace_substring_regex(pc.replace_substring_regex(texts, r"(\.[0-9]*?)0+$", r"\1"), r"\.$", "")
     if kind is Kind.TIMESTAMP:
         texts = pc.replace_substring_regex(texts, r"\.0+$", "")
-        if len(present) and "T" in present[0].as_py():
+        if manner.with_t:
             texts = pc.replace_substring(texts, " ", "T")
     return texts
 

@@ -19,7 +19,7 @@ from tidymerge.core.tidy.tidying import is_guarded
 from tidymerge.errors import NoRows, SourceError, TargetUnreadable, WriteRefused
 from tidymerge.formats.content import Edits, Found, NewFile
 from tidymerge.formats.csv.reading import CsvSource, regular
-from tidymerge.formats.types import NONE_DECLARED, column_of, spelled_like, typed, with_declared
+from tidymerge.formats.types import NONE_DECLARED, Manner, column_of, manner_of, spelled_like, typed, with_declared
 from tidymerge.model import ColumnType, Indices, ReadOptions, TargetColumn
 from tidymerge.ports.source import Irregular
 
@@ -67,6 +67,7 @@ class CsvFile:
         told = (column_of(name, array) for name, array in zip(names, arrays, strict=True))
         self.columns: tuple[TargetColumn, ...] = like.columns if like else with_declared(told, types)
         self.guarded: dict[str, bool] = like.guarded if like else {}
+        self._manners: dict[str, Manner] = {}
         self._names = tuple(names)  # as the file has them, without new columns
         self._bounds = self._find_lines(start, len(arrays[0]))
         self._exact = self._with_empty_texts()
@@ -93,7 +94,9 @@ class CsvFile:
         """The cells as they are: a blank in quotes is an empty text and no null, so that an undo puts it back."""
         quote, exact = self._source.quote.encode(), self._texts
         empty = re.compile(rb"(?<=[%b\n])%b(?=[%b\r\n]|\Z)" % (self._delimiter, quote * 2, self._delimiter))
-        places = [found.start() for found in empty.finditer(self._data, int(self._bounds[0]) - 1)]
+        # Looking for the quotes alone is many times as fast, and most files have no such two.
+        there = self._data.find(quote * 2, int(self._bounds[0])) >= 0
+        places = [one.start() for one in empty.finditer(self._data, int(self._bounds[0]) - 1)] if there else []
         found: dict[int, list[int]] = {}
         for row in np.unique(np.searchsorted(self._bounds, places, side="right") - 1).tolist():
             line = self._data[self._bounds[row] : self._bounds[row + 1]].rstrip(b"\r\n")
@@ -150,7 +153,9 @@ class CsvFile:
 
     def spelled(self, values: pa.Array, column: TargetColumn) -> pa.Array:
         """New values as the file spells its own."""
-        return spelled_like(values, column, self._texts[column.name], guarded=self._is_guarded(column.name))
+        if column.name not in self._manners:
+            self._manners[column.name] = manner_of(self._texts[column.name], column)
+        return spelled_like(values, column, self._manners[column.name], guarded=self._is_guarded(column.name))
 
     def _is_guarded(self, name: str) -> bool:
         """Whether texts get an apostrophe before what a spreadsheet would run: not where others of the column don't."""
