@@ -4,11 +4,14 @@ import gzip
 import json
 import os
 import zipfile
+from pathlib import Path
+from typing import Self
 
 import pytest
 
 import tidymerge
 from conftest import database, sheet, stored, text_file
+from tidymerge.run.checksums import Checksums
 
 TABLE = "CREATE TABLE t (k TEXT PRIMARY KEY, n INTEGER)"
 
@@ -73,7 +76,8 @@ def test_a_value_too_far_out_does_not_end_the_process(run, folder, target, place
         parts = {part: package.read(part) for part in package.namelist()}
     name = "xl/worksheets/sheet1.xml"
     row = "".join(sign for sign in place if sign.isdigit())
-    far = f'<row r="{row}"><c r="{place}"><v>7</v></c></row>'.encode()
+    written = {"A4000000000": "r='{}'", "CV1000000": 'r = "{}"'}.get(place, 'r="{}"')  # all of it is XML
+    far = f"<row {written.format(row)}><c {written.format(place)}><v>7</v></c></row>".encode()
     parts[name] = parts[name].replace(b"</sheetData>", far + b"</sheetData>")
     with zipfile.ZipFile(file, "w") as package:
         for part, data in parts.items():
@@ -90,3 +94,29 @@ def test_a_value_too_far_out_does_not_end_the_process(run, folder, target, place
             for part, data in (parts | {name: styled}).items():
                 package.writestr(part, data)
         assert run("preview", "far.xlsx", "--into", target).status == 0
+
+
+class Endless:
+    """A file that is read for long: of so many blocks."""
+
+    def __init__(self) -> None:
+        self.left = 1_000_000
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        pass
+
+    def read(self, _: int) -> bytes:
+        self.left -= 1
+        return b"x" if self.left else b""
+
+
+def test_an_interruption_does_not_wait_for_the_checksum_of_a_large_file(folder, monkeypatch):
+    (folder / "in.csv").write_text("k\n1\n", "utf-8")
+    monkeypatch.setattr(Path, "open", lambda *_: Endless())
+    sums = Checksums([str(folder / "in.csv")])
+    with pytest.raises(KeyboardInterrupt), sums:
+        raise KeyboardInterrupt
+    assert list(sums.values()) == [None]

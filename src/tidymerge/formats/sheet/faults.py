@@ -14,16 +14,18 @@ from tidymerge.formats.sheet.package import Package
 _CELL = re.compile(
     rb"<(?:\w+:)?c\b(?P<about>[^>]*?)(?:/>|>(?P<inside>(?:(?!</(?:\w+:)?c>).)*)</(?:\w+:)?c>)", re.DOTALL
 )
-_PLACE = re.compile(rb"""\br=["']([A-Z]{1,3})([0-9]+)["']""")
-_KIND = re.compile(rb"""\bt=["'](\w+)["']""")
+_IS = rb"""\s*=\s*["']"""  # between an attribute's name and its value, as XML has it
+_PLACE = re.compile(rb"\br" + _IS + rb"([A-Z]{1,3})([0-9]+)[\"']")
+_KIND = re.compile(rb"\bt" + _IS + rb"(\w+)[\"']")
+_ERROR = re.compile(rb"\bt" + _IS + rb"e[\"']")
 _VALUE = re.compile(rb"<(?:\w+:)?v(?:\s[^>]*)?>([^<]+)</")
 _FORMULA = re.compile(rb"<(?:\w+:)?f\b")
 
 
-_ROW_NUMBER = re.compile(rb"""<(?:\w+:)?row\b[^>]*?\br=["'](\d+)["']""")
-_FAR = re.compile(rb"""r=["'](?:[A-Z]{2,}\d|[A-Z]*\d{7,})""")  # beyond column Z, or row 999,999
-_LETTERS = re.compile(rb"""r=["']([A-Z]+)\d+["']""")
-_FILLED = re.compile(rb"""<(?:\w+:)?c\b[^>]*?\br=["']([A-Z]+)(\d+)["'][^>/]*>""")
+_ROW_NUMBER = re.compile(rb"<(?:\w+:)?row\b[^>]*?\br" + _IS + rb"(\d+)[\"']")
+_FAR = re.compile(rb"r" + _IS + rb"(?:[A-Z]{2,}\d|[A-Z]*\d{7,})")  # beyond column Z, or row 999,999
+_LETTERS = re.compile(rb"r" + _IS + rb"([A-Z]+)\d+[\"']")
+_FILLED = re.compile(rb"<(?:\w+:)?c\b[^>]*?\br" + _IS + rb"([A-Z]+)(\d+)[\"'][^>/]*>")
 _ROWS, _COLUMNS = 1_048_576, 16_384  # of a sheet: ECMA-376
 _MOST_CELLS = 50_000_000  # from the first to the last, blank ones too: what is read is a rectangle
 
@@ -33,7 +35,8 @@ def _check_extent(data: bytes, path: Path, sheet: str) -> None:
     if not _FAR.search(data):
         return
     rows = max(map(int, _ROW_NUMBER.findall(data)), default=0)
-    columns = max((column_index(letters.decode()) for letters in set(_LETTERS.findall(data))), default=0) + 1
+    named = {cell[1] for cell in _LETTERS.finditer(data)}
+    columns = max((column_index(letters.decode()) for letters in named), default=0) + 1
     if rows <= _ROWS and columns <= _COLUMNS and rows * columns <= _MOST_CELLS:
         return
     last_row = last_column = 0
@@ -78,11 +81,8 @@ def checked_part(path: Path, sheet: str) -> bytes:
 
 def faults(data: bytes) -> Faults:
     """What looks blank in the XML of a sheet and is not."""
-    if (
-        b't="e"' not in data
-        and b"t='e'" not in data
-        and not ((b"<f" in data or b":f" in data) and _FORMULA.search(data))
-    ):
+    may_have = (b"<f" in data or b":f" in data) and _FORMULA.search(data)
+    if not may_have and not _ERROR.search(data):
         return NONE
     errors, uncalculated = {}, set()
     for cell in _CELL.finditer(data):
