@@ -63,6 +63,19 @@ class ServerContract(TargetContract):
         again = self.load(folder, "t", rows)
         assert again.rows.unchanged == 2, again.tables[0].examples
 
+    def test_a_value_of_any_type_stays_where_other_columns_of_its_record_change(self, folder):
+        types = [one for one in self.types if "GENERATED" not in one[0]]
+        names = [f"c{at}" for at in range(len(types))]
+        declared = ", ".join(f"{name} {kind}" for name, (kind, _, _) in zip(names, types, strict=True))
+        self.make(folder, f"CREATE TABLE t (k INTEGER PRIMARY KEY, {declared})")
+        for turn in (0, 1):  # first each record gets every other value, then those that it lacks
+            rows = [
+                [k, *(cell if (at + k + turn) % 2 else "" for at, (_, cell, _) in enumerate(types))] for k in (1, 2)
+            ]
+            self.load(folder, "t", [["k", *names], *rows], limits=NO_LIMITS)
+        for found in self.rows(folder, f"SELECT {', '.join(names)} FROM t"):
+            assert [str(value) for value in found] == [shown for _, _, shown in types]
+
     longest = "24:00:00"
 
     def test_times_that_no_clock_shows_are_kept(self, folder):

@@ -7,9 +7,11 @@ from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 from threading import Event
+from typing import Self
 
 from tidymerge.address import STANDARD_INPUT, is_server, parse, without_password
 from tidymerge.databases import is_database
+from tidymerge.errors import Interrupted
 
 _BLOCK = 1 << 20  # bytes hashed at a time
 
@@ -17,7 +19,8 @@ _BLOCK = 1 << 20  # bytes hashed at a time
 class Checksums(Mapping[str, str | None]):
     """The incoming addresses, with the SHA-256 of those that are files; databases change too often to have one.
 
-    They are worked out in a thread, and whoever looks at them waits for it. Once stopped, what is left has none.
+    They are worked out in a thread, and whoever looks at them waits for it. Once stopped, what is left has none. As a
+    context: an interruption inside stops them, so that the entry of the run need not wait for a large file.
     """
 
     def __init__(self, given: Sequence[str]) -> None:
@@ -25,6 +28,13 @@ class Checksums(Mapping[str, str | None]):
         pool = ThreadPoolExecutor(1)
         self._found = pool.submit(self._all, tuple(given))
         pool.shutdown(wait=False)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
+        if kind is not None and issubclass(kind, (KeyboardInterrupt, Interrupted)):
+            self.stop()
 
     def stop(self) -> None:
         """Nobody will look any more."""

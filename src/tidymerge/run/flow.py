@@ -112,7 +112,11 @@ def load(
     clock, log, address = Clock.begin(named=True), FolderLog(), reopened(job.target)
     told = settle_all(log, address)
     run = Run(clock.run or "", State.LOADED, clock.started, user(), address, job=job.file)
-    with Gathering(job) as gathering, recorded(log, run := replace(run, files=gathering.checksums())) as recording:
+    with (
+        Gathering(job) as gathering,
+        recorded(log, run := replace(run, files=gathering.checksums())) as recording,
+        gathering.checksums(),
+    ):
         outputs.check(gathering.job)
         for attempt in attempts(recording, progress, wait_seconds):
             opened = _opened(job.target, write=True, types=job.types, firmly=attempt.firmly)

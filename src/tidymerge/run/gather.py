@@ -3,7 +3,7 @@
 import glob
 import re
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from fnmatch import fnmatchcase
 from pathlib import Path
@@ -66,7 +66,7 @@ class Gathering:
             self._gathered = found
         return found
 
-    def checksums(self) -> Mapping[str, str | None]:
+    def checksums(self) -> Checksums:
         """The incoming addresses, with the SHA-256 of the files; databases change too often to have one."""
         if self._checksums is None:
             self._checksums = Checksums(self.job.incoming)

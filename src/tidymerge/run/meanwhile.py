@@ -12,7 +12,8 @@ T = TypeVar("T")
 def meanwhile(work: Callable[[], T], break_off: Callable[[], None]) -> Iterator[Callable[[], T]]:
     """Let `work` go on in a thread; what is yielded waits for its result.
 
-    Where something else fails before that, as by Ctrl-C, `break_off` ends the work, which nobody waits for then.
+    Where something else fails before that, as by Ctrl-C, `break_off` makes the work end soon. Only its end is waited
+    for: the thread still holds the connection.
     """
     with ThreadPoolExecutor(1) as pool:
         going_on = pool.submit(work)
