@@ -12,11 +12,11 @@ import os
 import statistics
 import tempfile
 import time
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
+from msgspec.structs import replace
 
 import mixed
 from coop import make_database

@@ -23,6 +23,11 @@ from coop import COLUMNS, hives, make_database
 
 _ROUNDS = 15
 _ROWS, _INCOMING = 1000, 30
+# What a load imports from others: there is no load without it.
+_LIBRARIES = (
+    "import pyarrow.compute, pyarrow.csv, pyarrow.parquet, numpy, msgspec, filelock, adbc_driver_sqlite, sqlite3, "
+    "pydantic, typer.main, rich.console, rich.table, rich.progress"
+)
 
 
 def compare(commands: Mapping[str, Sequence[str]], base: str, fresh: Callable[[], object] = lambda: None) -> None:
@@ -63,6 +68,7 @@ def main() -> None:
         target = f"{folder / 'coop.db'}#hives"
         commands = {
             "load of 30 rows": [program, "load", str(folder / "in.csv"), "--into", target, "--yes"],
+            "all the libraries of a load": [sys.executable, "-c", _LIBRARIES],
             "import pyarrow, numpy": [sys.executable, "-c", "import pyarrow, numpy"],
         }
         compare(commands, "import pyarrow, numpy", lambda: shutil.copyfile(folder / "kept.db", folder / "coop.db"))

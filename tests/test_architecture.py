@@ -23,7 +23,7 @@ LAYERS = (
     "core.undo", "core.infer", "core.warn", "core.explain",
     "formats", "databases", "sources", "targets", "job", "history", "reports", "run", "demo", "cli", "__init__",
 )  # fmt: skip
-CORE_MAY_USE = {"numpy", "pyarrow", "sqlglot"}
+CORE_MAY_USE = {"msgspec", "numpy", "pyarrow", "sqlglot"}
 MODULES = {".".join(path.relative_to(SOURCE).with_suffix("").parts).removesuffix(".__init__"): path for path in SOURCE.rglob("*.py")}  # fmt: skip
 
 

@@ -3,9 +3,10 @@
 import os
 import re
 import sys
-from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import parse_qsl, quote, unquote, urlsplit
+
+from msgspec import Struct
 
 from tidymerge.errors import BadAddress
 from tidymerge.settings import allowed_variables
@@ -22,8 +23,7 @@ _ESCAPE = (
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Address:
+class Address(Struct, frozen=True):
     """A file, or a server's database (`server` is its URL), and what stands after the #: the sheet or table in it."""
 
     path: Path

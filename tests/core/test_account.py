@@ -1,10 +1,9 @@
 """The proofs must fail when something is wrong: each is shown a run that does not add up."""
 
-from dataclasses import replace
-
 import numpy as np
 import pyarrow as pa
 import pytest
+from msgspec.structs import replace
 
 from tidymerge.core.account import account
 from tidymerge.errors import ProofFailed
@@ -69,7 +68,7 @@ def _with(table, name, *values):
 
 
 def _renamed(part):
-    names = {"before", "after"} & set(part.__dataclass_fields__)
+    names = {"before", "after"} & set(part.__struct_fields__)
     return {side: getattr(part, side).rename_columns(["k", "m", "s"]) for side in names}
 
 

@@ -1,18 +1,17 @@
 """What the kinds of files have in common: rows that are read, compared, and written anew with edits."""
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, Protocol
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct, field
 
 from tidymerge.model import Indices, Mask, TargetColumn
 
 
-@dataclass(frozen=True, slots=True)
-class Edits:
+class Edits(Struct, frozen=True):
     """What is to be different, every value as exact text.
 
     `rows` (ascending) get new `cells` in the columns given; rows that are `leaving` (ascending) go; those `added`,
@@ -37,8 +36,7 @@ class Edits:
         return first + np.arange(self.added.num_rows)
 
 
-@dataclass(frozen=True, slots=True)
-class Found:
+class Found(Struct, frozen=True):
     """Values of rows, typed; `rows` are their numbers, or None for all; `unreadable` as in `Existing`."""
 
     values: pa.Table

@@ -1,13 +1,13 @@
 """From rows of cells to incoming columns: what all sheet-like sources share."""
 
 from collections.abc import Iterable, Sequence
-from dataclasses import replace
 from datetime import date, datetime, time, timedelta
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec.structs import replace
 
 from tidymerge.core.naming.letters import column_names
 from tidymerge.core.naming.mapping import listing

@@ -1,11 +1,12 @@
 """What the columns of a text file mean, told by their cells, and how new values are spelled like the others."""
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
 from types import MappingProxyType
 
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tidymerge.core.infer.told import type_of_texts
 from tidymerge.core.tidy.cells import as_array
@@ -36,8 +37,7 @@ def typed(texts: pa.Array, column: TargetColumn, *, guarded: bool) -> pa.Array:
     return cast_cells([texts] if texts.null_count < len(texts) else [], column.type, len(texts)).values
 
 
-@dataclass(frozen=True, slots=True)
-class Manner:
+class Manner(Struct, frozen=True):
     """How a file spells a column: whether all numbers have as many decimals as the type, and times a T before them."""
 
     fixed: bool

@@ -8,12 +8,12 @@ a run that was cut off around its commit.
 import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pyarrow as pa
 from filelock import FileLock
+from msgspec.structs import replace
 
 from tidymerge.errors import LogUnwritable, NoSuchRun
 from tidymerge.history.changes import ChangesWriter, read_changes

@@ -1,14 +1,14 @@
 """What a run is asked to do."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from tidymerge.model import ReadOptions
 from tidymerge.model.rules import ColumnRule, Limits, Rules
 
 
-@dataclass(frozen=True, slots=True)
-class Job:
+class Job(Struct, frozen=True):
     """Where rows come from, where they go, and how they are matched.
 
     `incoming` are one or more addresses or patterns; `columns` are the target columns loaded and how (empty:

@@ -1,17 +1,18 @@
 """What is given in addition to a job wins over what the job says: one way for the command line and for Python."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import asdict, replace
 
 from tidymerge.job.model import Job
 from tidymerge.model import ReadOptions
 from tidymerge.model.rules import Limits
 
 
-@dataclass(frozen=True, slots=True)
-class Given:
+class Given(Struct, frozen=True):
     """What is given in addition to a job, or in place of one; what is None or empty leaves the job's word.
 
     `limits` are single ones, by name, or all of them. The other names are those of `Job`.

@@ -3,11 +3,11 @@
 import re
 import tomllib
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Any, get_args
 
+from msgspec.structs import replace
 from pydantic import BaseModel, ValidationError
 
 from tidymerge.errors import BadJob, NoSuchFile

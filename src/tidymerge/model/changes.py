@@ -1,12 +1,13 @@
 """What is decided about rows, and what was done: the records that travel from the decision to the log."""
 
 from collections.abc import Callable, Collection, Mapping
-from dataclasses import dataclass, field, replace
 from enum import IntEnum
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tidymerge.model import NO_ROW, Flaw, Indices, Mask, Reason
 
@@ -22,8 +23,7 @@ class Outcome(IntEnum):
     DELETED = 5
 
 
-@dataclass(frozen=True, slots=True)
-class Matches:
+class Matches(Struct, frozen=True):
     """For each incoming row: the matching record (an index into `Existing`, or -1) and how many match."""
 
     record: Indices
@@ -38,8 +38,7 @@ def _no_values() -> pa.Table:
     return pa.table({})
 
 
-@dataclass(frozen=True, slots=True)
-class Updates:
+class Updates(Struct, frozen=True):
     """Existing records that change, one row each, in groups.
 
     `shapes` is a number for each group, whose records can be written by one statement: the same columns change, or the
@@ -84,8 +83,7 @@ class Updates:
         return tuple(name for name, mask in self.changed.items() if mask.any())
 
 
-@dataclass(frozen=True, slots=True)
-class Inserts:
+class Inserts(Struct, frozen=True):
     """New records, one row each, grouped by the columns that they give.
 
     `rows` are the incoming rows that asked for them, or NO_ROW; `positions` their places in the staging table,
@@ -108,8 +106,7 @@ class Inserts:
         return Inserts(self.rows[mask], self.positions[mask], self.after.filter(pa.array(mask)), given)
 
 
-@dataclass(frozen=True, slots=True)
-class Removals:
+class Removals(Struct, frozen=True):
     """Records to delete, one row each, children before their parents.
 
     `records` index into `Existing`; `rows` are the incoming rows that asked for it, or NO_ROW; `positions` their places
@@ -131,8 +128,7 @@ class Removals:
         return Removals(self.records[mask], self.rows[mask], self.positions[mask], before)
 
 
-@dataclass(frozen=True, slots=True)
-class ChangeSet:
+class ChangeSet(Struct, frozen=True):
     """What was decided: for every incoming row its outcome, and every record that is touched.
 
     `key` are the columns that find a record; `stamps` are columns that do not count in a fingerprint; `skips` are the
@@ -205,8 +201,7 @@ def asked(marked: Mask, rows: Indices) -> Mask:
     return by_marked
 
 
-@dataclass(frozen=True, slots=True)
-class Logged:
+class Logged(Struct, frozen=True):
     """What a run did to some records, one row each, every value as the target's own exact text.
 
     `outcomes` are updated, inserted or deleted; `rows` the incoming row numbers; `keys` find the records. `before` and
@@ -223,8 +218,7 @@ class Logged:
     files: pa.Array | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Violation:
+class Violation(Struct, frozen=True):
     """Staged changes, by their positions, that break a constraint on `columns`, and what was `wanted` instead.
 
     It is held against changes of these columns only, or with `always` against every change. `found` says for
@@ -239,8 +233,7 @@ class Violation:
     found: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Tally:
+class Tally(Struct, frozen=True):
     """How many incoming rows met which end. `read` is their sum: it is checked on every run."""
 
     inserted: int = 0
@@ -256,16 +249,14 @@ class Tally:
         return self.inserted + self.updated + self.unchanged + self.skipped + self.rejected + self.deleted
 
 
-@dataclass(frozen=True, slots=True)
-class Refusal:
+class Refusal(Struct, frozen=True):
     """A change that only the target could find fault with: its position in the change set, and its words."""
 
     position: int
     message: str
 
 
-@dataclass(frozen=True, slots=True)
-class Written:
+class Written(Struct, frozen=True):
     """What the target says that it did, and what it refused."""
 
     updated: int

@@ -1,9 +1,10 @@
 """A column of the target: its type, and how the target compares its texts."""
 
-from dataclasses import dataclass, replace
 from enum import StrEnum
 
 import pyarrow as pa
+from msgspec import Struct
+from msgspec.structs import replace
 
 MOST_DIGITS = 38  # that a 128-bit decimal holds
 
@@ -37,8 +38,7 @@ _ARROW = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class ColumnType:
+class ColumnType(Struct, frozen=True):
     """A target column's type: its kind and the bounds of what it can hold.
 
     `length` counts characters, `octets` bytes (of text as UTF-8); a `padded` column fills shorter values up;
@@ -105,8 +105,7 @@ class Fold(StrEnum):
     TRAILING_SPACES = "trailing spaces"
 
 
-@dataclass(frozen=True, slots=True)
-class TargetColumn:
+class TargetColumn(Struct, frozen=True):
     """One column of the target, as it is declared there.
 
     `foreign` marks a type that rows can't be loaded into; `collation` is its name in SQL where a copy of the

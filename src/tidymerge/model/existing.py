@@ -1,16 +1,15 @@
 """The records that are there."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct, field
 
 from tidymerge.model.arrays import Mask
 
 
-@dataclass(frozen=True, slots=True)
-class EqualTexts:
+class EqualTexts(Struct, frozen=True):
     """Which of some distinct texts a database takes for equal: a number for each, one for all that are equal."""
 
     texts: pa.Array
@@ -26,8 +25,7 @@ class EqualTexts:
         return self.numbers.take(at)
 
 
-@dataclass(frozen=True, slots=True)
-class Existing:
+class Existing(Struct, frozen=True):
     """The target's records that may match, as typed columns.
 
     `places` says where each record lives, in whatever form the adapter needs to find it again.

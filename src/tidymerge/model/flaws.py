@@ -1,9 +1,9 @@
 """What is wrong with incoming rows."""
 
-from dataclasses import dataclass
 from enum import StrEnum
 
 import pyarrow as pa
+from msgspec import Struct
 
 from tidymerge.model.arrays import Indices
 
@@ -52,8 +52,7 @@ class Reason(StrEnum):
     REFERRED_TO = "referred to"
 
 
-@dataclass(frozen=True, slots=True)
-class Flaw:
+class Flaw(Struct, frozen=True):
     """Something wrong with one column (or with whole rows) in `rows`, indices into the incoming rows.
 
     `column` is what is at fault, for people; `cells` are the incoming columns that it is made of. `values` are the

@@ -1,10 +1,10 @@
 """The rows to load."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct, field
 
 from tidymerge.model.arrays import Indices
 from tidymerge.model.flaws import Flaw
@@ -12,8 +12,7 @@ from tidymerge.model.flaws import Flaw
 NO_ROW = -1  # in place of an incoming row, where none asked for a change
 
 
-@dataclass(frozen=True, slots=True)
-class IncomingColumn:
+class IncomingColumn(Struct, frozen=True):
     """A column as it arrived.
 
     A spreadsheet's column may mix numbers, text and dates, so it travels as one array a type
@@ -26,8 +25,7 @@ class IncomingColumn:
     called: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Incoming:
+class Incoming(Struct, frozen=True):
     """The rows to load. `row_numbers` are as the person sees them, 1 for the top line.
 
     A flaw of a column counts where that column is used. `assumed` is the encoding of a text file that does not tell
@@ -74,8 +72,7 @@ class Incoming:
         raise KeyError(name)
 
 
-@dataclass(frozen=True, slots=True)
-class Sample:
+class Sample(Struct, frozen=True):
     """The first of the incoming rows, by which columns are told. How many rows there are in all it does not say."""
 
     rows: Incoming

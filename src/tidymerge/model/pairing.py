@@ -1,13 +1,12 @@
 """Which incoming column feeds which target column."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from tidymerge.model.columns import TargetColumn
 from tidymerge.model.rules import ColumnRule
 
 
-@dataclass(frozen=True, slots=True)
-class Pair:
+class Pair(Struct, frozen=True):
     """A target column, the name of what feeds it (for messages), and the rule by which it does."""
 
     target: TargetColumn
@@ -15,8 +14,7 @@ class Pair:
     rule: ColumnRule
 
 
-@dataclass(frozen=True, slots=True)
-class Pairing:
+class Pairing(Struct, frozen=True):
     """Which incoming column feeds which target column, and which of them find the record."""
 
     pairs: tuple[Pair, ...]

@@ -1,10 +1,9 @@
 """How the incoming rows are to be read."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 
-@dataclass(frozen=True, slots=True)
-class ReadOptions:
+class ReadOptions(Struct, frozen=True):
     """What the person said about how to read; None means: find out.
 
     `delimiter`, `quote` and `encoding` are for text files, `cells` (B4:H40) for workbooks, `query` for databases.

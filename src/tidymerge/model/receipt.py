@@ -1,10 +1,11 @@
 """What a run did, for people and for programs."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 from typing import Any
+
+from msgspec import Struct, field
 
 from tidymerge.model.changes import Tally
 
@@ -19,8 +20,7 @@ class State(StrEnum):
     UNDONE = "undone"
 
 
-@dataclass(frozen=True, slots=True)
-class Example:
+class Example(Struct, frozen=True):
     """One changed field: the row it came from, the record's key, the value before and after."""
 
     row: int
@@ -29,8 +29,7 @@ class Example:
     after: str | None
 
 
-@dataclass(frozen=True, slots=True)
-class SampleRow:
+class SampleRow(Struct, frozen=True):
     """A touched record in full: (column, value before, value after, changed) for each loaded column."""
 
     row: int
@@ -38,8 +37,7 @@ class SampleRow:
     fields: tuple[tuple[str, str | None, str | None, bool], ...]
 
 
-@dataclass(frozen=True, slots=True)
-class RejectedCell:
+class RejectedCell(Struct, frozen=True):
     """One thing that is wrong with a rejected row, for people."""
 
     row: int
@@ -50,8 +48,7 @@ class RejectedCell:
     origin: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class MappedColumn:
+class MappedColumn(Struct, frozen=True):
     """How one target column is fed: from what, by which rule in words, and three values before and after."""
 
     target: str
@@ -60,8 +57,7 @@ class MappedColumn:
     samples: tuple[tuple[str | None, str | None], ...]
 
 
-@dataclass(frozen=True, slots=True)
-class TableReceipt:
+class TableReceipt(Struct, frozen=True):
     """What a run did to one target table. Columns that it added, or took away again, come with their types.
 
     `records_updated` counts records: several of them may be updated by one row, or one by several rows.
@@ -86,8 +82,7 @@ class TableReceipt:
     records_updated: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Rejects:
+class Rejects(Struct, frozen=True):
     """The rejected rows: how many by (first) reason, the first few in full, and the file they went to."""
 
     reasons: Mapping[str, int]
@@ -95,8 +90,7 @@ class Rejects:
     file: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Conflict:
+class Conflict(Struct, frozen=True):
     """A record that an undo can't put back: what the run wrote, what is there now or stands in the way, and by whom.
 
     `row` is the incoming row of the run; `by` names a later run that wrote what is there now.
@@ -112,8 +106,7 @@ class Conflict:
     by: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Touch:
+class Touch(Struct, frozen=True):
     """What one run did to one record: the outcome, the incoming row, and each field before and after.
 
     `file` says where the row is from, if the run had rows from several places.
@@ -126,8 +119,7 @@ class Touch:
     file: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Receipt:
+class Receipt(Struct, frozen=True):
     """What a run did, or in a preview would do. `to_dict` gives the published JSON form.
 
     `limits` are those that a load goes over; `undoes` is the run that an undo takes back, `conflicts` the first of

@@ -1,9 +1,11 @@
 """What a job says about columns and rows, as the core reads it: plain records without their file's form."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
 from enum import StrEnum
 from typing import Protocol
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 
 class Blanks(StrEnum):
@@ -22,8 +24,7 @@ class Action(StrEnum):
     SKIP = "skip"
 
 
-@dataclass(frozen=True, slots=True)
-class Find:
+class Find(Struct, frozen=True):
     """A look-up: the value is sought in `where` of `table`, and `take` of the record found is loaded.
 
     With `fold_case` texts are found in any letter case.
@@ -46,8 +47,7 @@ class Step(Protocol):
         """Raise BadExpression if it can't be done; `where` names its column in the job."""
 
 
-@dataclass(frozen=True, slots=True)
-class ColumnRule:
+class ColumnRule(Struct, frozen=True):
     """How one target column gets its value.
 
     `sources` are joined by `join`; or it is a `constant`, what `compute` gives, or a `stamp`. The `steps` are applied
@@ -84,8 +84,7 @@ class ColumnRule:
         return rest == ColumnRule(sources=self.sources[:1])
 
 
-@dataclass(frozen=True, slots=True)
-class Instruction:
+class Instruction(Struct, frozen=True):
     """The column whose values say what to do with a row; `blank` is "reject", "skip" or "load".
 
     `actions` maps text to an action and, for an update, the only columns it may change (none: all).
@@ -96,16 +95,14 @@ class Instruction:
     blank: str = "reject"
 
 
-@dataclass(frozen=True, slots=True)
-class Most:
+class Most(Struct, frozen=True):
     """The most rows of a kind: a count, or a percentage of the `target`'s records or the `incoming` rows."""
 
     number: float
     share_of: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Limits:
+class Limits(Struct, frozen=True):
     """What a load may do at most, or must do exactly; where nothing is said, the usual limits hold."""
 
     updated: Most | None = None
@@ -116,8 +113,7 @@ class Limits:
     expect_inserted: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Rules:
+class Rules(Struct, frozen=True):
     """What holds for all rows. Conditions are expressions.
 
     `greatest` names the column that decides between rows of one key when `same_key_twice` is "greatest".

@@ -1,14 +1,14 @@
 """A run as the log keeps it."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from datetime import datetime
+
+from msgspec import Struct, field
 
 from tidymerge.model.receipt import Receipt, State
 
 
-@dataclass(frozen=True, slots=True)
-class Run:
+class Run(Struct, frozen=True):
     """One load or undo: who ran it, with which rows, into what, and how it ended.
 
     `files` are the incoming addresses with the SHA-256 of each that is a file; `target` is the address to open the

@@ -1,13 +1,13 @@
 """A target table: its columns and what the database enforces on them."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from tidymerge.model.columns import TargetColumn
 
 
-@dataclass(frozen=True, slots=True)
-class ForeignKey:
+class ForeignKey(Struct, frozen=True):
     """`columns` of the target must be found as `referred` columns of `table`.
 
     With `follows` the database changes them along when those change.
@@ -19,8 +19,7 @@ class ForeignKey:
     follows: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Check:
+class Check(Struct, frozen=True):
     """A check constraint: its expression as the database itself wrote it, and the columns it names.
 
     A domain's check calls the one column it judges by another name, which is `domain`.
@@ -32,8 +31,7 @@ class Check:
     domain: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class TableShape:
+class TableShape(Struct, frozen=True):
     """A target table: its columns in order, and what the database enforces on them.
 
     `unique_names` are the columns of the unique constraints by the names that the database has for them in errors;
@@ -61,8 +59,7 @@ class TableShape:
         raise KeyError(name)
 
 
-@dataclass(frozen=True, slots=True)
-class NewColumn:
+class NewColumn(Struct, frozen=True):
     """A column to add: its name, and its type as a job declares one, as in decimal(8, 2)."""
 
     name: str

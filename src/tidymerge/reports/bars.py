@@ -1,6 +1,6 @@
 """The bars of a receipt's pictures, for the page and for the chart."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from tidymerge.model.receipt import Receipt
 
@@ -9,8 +9,7 @@ _LONGEST, LONGEST_NAME = 110, 28
 OUTCOMES = ("inserted", "updated", "deleted", "unchanged", "skipped", "rejected")
 
 
-@dataclass(frozen=True, slots=True)
-class Bar:
+class Bar(Struct, frozen=True):
     """One bar: its name, its length (1 for the longest), what stands at its end, and whose colour it has."""
 
     name: str

@@ -1,7 +1,8 @@
 """What a run must hold to before it writes: the fingerprint asked for, strictness, limits, warnings."""
 
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from tidymerge.core.words import plural
 from tidymerge.errors import Stopped

@@ -4,10 +4,11 @@ import hashlib
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import replace
 from pathlib import Path
 from threading import Event
 from typing import Self
+
+from msgspec.structs import replace
 
 from tidymerge.address import STANDARD_INPUT, is_server, parse, without_password
 from tidymerge.databases import is_database

@@ -3,11 +3,12 @@
 import time
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tidymerge.core.account import account
 from tidymerge.core.tidy.cells import as_array, differs
@@ -29,8 +30,7 @@ from tidymerge.run.settle import reject_refusals
 Shield = Callable[[], AbstractContextManager[object]]
 
 
-@dataclass(frozen=True, slots=True)
-class Carried:
+class Carried(Struct, frozen=True):
     """What was decided, as far as it is written: what the target said of it, and whether it was read back equal.
 
     `found` are the written records as they were read back for the log, if nothing was written after that.
@@ -49,8 +49,7 @@ def full_address(given: str, found: str) -> str:
     return f"{given}#{table}" if mark and "#" not in given and not Path(found).is_file() else given
 
 
-@dataclass(frozen=True, slots=True)
-class _Columns:
+class _Columns(Struct, frozen=True):
     """Which columns the log keeps of records that are updated, and of all records that are written."""
 
     record_key: tuple[str, ...]

@@ -1,9 +1,10 @@
 """Deciding about all rows of a load, part by part, and what is worth saying about the whole."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 
 import pyarrow as pa
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tidymerge.core.account import account
 from tidymerge.core.decide.columns import used_columns
@@ -27,8 +28,7 @@ from tidymerge.run.split import Gathered, Piece, split
 from tidymerge.run.widen import Widened
 
 
-@dataclass
-class Noticed:
+class Noticed(Struct):
     """What is to be remembered of the parts: of their existing records, and what is worth saying.
 
     `complete` says whether the `rows` records read are all of the target's, `known` gives their keys.

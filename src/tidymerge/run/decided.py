@@ -1,7 +1,9 @@
 """What is known once every row has its outcome and nothing is written yet."""
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tidymerge.core.account import account
 from tidymerge.core.decide.change_set import reject
@@ -11,8 +13,7 @@ from tidymerge.model.changes import ChangeSet, Tally
 from tidymerge.model.receipt import Conflict, MappedColumn
 
 
-@dataclass(frozen=True, slots=True)
-class Part:
+class Part(Struct, frozen=True):
     """Some of the incoming rows, with what was decided about them. `rows` gives them, or reads them again."""
 
     rows: Callable[[], Incoming]
@@ -34,8 +35,7 @@ def _no_conflicts(_: Sequence[Part]) -> Iterable[Conflict]:
     return ()
 
 
-@dataclass(frozen=True, slots=True)
-class Decided:
+class Decided(Struct, frozen=True):
     """All parts, and what is worth saying about them.
 
     `shown` makes the values of changes fit to be read; `conflicts` gives the records of an undo's parts that can't be

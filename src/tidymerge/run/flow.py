@@ -6,8 +6,9 @@ decides by the log; from there on its steps are the same.
 
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, nullcontext
-from dataclasses import replace
 from types import MappingProxyType
+
+from msgspec.structs import replace
 
 from tidymerge.address import reopened
 from tidymerge.errors import about

@@ -4,13 +4,13 @@ import glob
 import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import Self
 
 import numpy as np
 import pyarrow as pa
+from msgspec.structs import replace
 
 from tidymerge.address import STANDARD_INPUT, is_server, parse, without_password
 from tidymerge.core.naming.header import ROWS_SEARCHED, find_header

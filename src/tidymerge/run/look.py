@@ -1,6 +1,6 @@
 """Looking at an address: what the sheets, tables and columns are. The `look` command's own flow."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from tidymerge.address import parse
 from tidymerge.core.infer.profile import Profile, profile, table_columns
@@ -14,8 +14,7 @@ from tidymerge.sources import open_source
 from tidymerge.targets import open_target
 
 
-@dataclass(frozen=True, slots=True)
-class Overview:
+class Overview(Struct, frozen=True):
     """The sheets of a workbook, or the tables of a database (`kind`): name, rows and columns of each."""
 
     address: str
@@ -23,8 +22,7 @@ class Overview:
     tables: tuple[tuple[str, int, int], ...]
 
 
-@dataclass(frozen=True, slots=True)
-class View:
+class View(Struct, frozen=True):
     """One sheet or table: where it is, what is in it, its declared keys, and notes."""
 
     address: str

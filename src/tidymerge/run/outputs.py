@@ -3,9 +3,10 @@
 import os
 import stat
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from importlib.util import find_spec
 from pathlib import Path
+
+from msgspec import Struct
 
 from tidymerge.address import STANDARD_INPUT, is_server, parse
 from tidymerge.errors import BadOption, MissingPackage
@@ -17,8 +18,7 @@ _CSV, _PARQUET = (".csv", ".csv.gz"), ".parquet"
 _BESIDE_DATABASE = ("-journal", "-wal", "-shm")  # SQLite's own files: https://www.sqlite.org/tempfiles.html
 
 
-@dataclass(frozen=True, slots=True)
-class Outputs:
+class Outputs(Struct, frozen=True):
     """The files asked for, each None if it was not.
 
     Without `save_rejects`, rejected rows go to no file; else, without `rejects`, to a new one in the current folder.

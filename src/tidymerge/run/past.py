@@ -1,12 +1,12 @@
 """Asking the log: which runs there were, what became of a record, and a run's changes as a file."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from functools import partial
 from pathlib import Path
 
 import numpy as np
+from msgspec import Struct
 
 from tidymerge.address import reopened
 from tidymerge.core.undo.reverse import near, touches_at
@@ -21,16 +21,14 @@ from tidymerge.run.record import settle_all
 _UNITS = {"hour": 1, "hours": 1, "day": 24, "days": 24, "week": 168, "weeks": 168}
 
 
-@dataclass(frozen=True, slots=True)
-class PastRun:
+class PastRun(Struct, frozen=True):
     """A run, and the later run that took it back, if one did."""
 
     run: Run
     undone_by: str | None
 
 
-@dataclass(frozen=True, slots=True)
-class Past:
+class Past(Struct, frozen=True):
     """The runs asked for, the latest first, and what was found out or found damaged on the way."""
 
     runs: tuple[PastRun, ...]

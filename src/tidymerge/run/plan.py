@@ -1,7 +1,8 @@
 """Planning a load: which columns feed which, the conditions, the tables that are looked up in."""
 
-from dataclasses import replace
 from datetime import datetime
+
+from msgspec.structs import replace
 
 from tidymerge.core.decide.columns import Surroundings, used_columns
 from tidymerge.core.decide.conditions import compile_conditions, resolved

@@ -2,7 +2,8 @@
 
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from tidymerge.address import same_place, same_table
 from tidymerge.errors import Interrupted, LogDamaged, LogUnwritable, ServerAway, Stopped, TidyMergeError, UsageError

@@ -4,13 +4,13 @@ import secrets
 import time
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from itertools import islice
 from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 
 from tidymerge.address import is_server, parse
 from tidymerge.core.account import account
@@ -31,8 +31,7 @@ _REJECTS_SHOWN = 10  # of each reason, in the receipt; the rejects file has them
 _UPDATES_SHOWN, _INSERTS_SHOWN = 2, 1
 
 
-@dataclass(frozen=True, slots=True)
-class Clock:
+class Clock(Struct, frozen=True):
     """When the run began, and its name: no two loads have the same, previews have none."""
 
     started: datetime

@@ -2,8 +2,9 @@
 
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from tidymerge.errors import ServerAway
 from tidymerge.job.model import Job
@@ -14,8 +15,7 @@ from tidymerge.run.outputs import Outputs
 from tidymerge.run.report import Clock, save_conflicts, save_marked, save_rejects
 
 
-@dataclass(frozen=True, slots=True)
-class Saved:
+class Saved(Struct, frozen=True):
     """Files written beside a run: that of the rows that were not loaded, all of them, and what is worth noting."""
 
     rejects: Path | None = None

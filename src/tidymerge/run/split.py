@@ -6,12 +6,13 @@ lie in files of Arrow's stream format in a private temporary folder.
 
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Self
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tidymerge.core.match.buckets import BUCKETS, buckets_of
 from tidymerge.core.tidy.cells import as_array
@@ -25,8 +26,7 @@ from tidymerge.settings import rows_at_once
 _NUMBER = "row number"
 
 
-@dataclass(frozen=True, slots=True)
-class Gathered:
+class Gathered(Struct, frozen=True):
     """The incoming rows: a sample by which columns are told, and `rows`, which gives all of them.
 
     Of very many rows `batches` gives all some at a time, again each time, and `folder` is a private place to divide
@@ -49,8 +49,7 @@ class Gathered:
         return self if self.batches is None else Gathered.all(self.rows())
 
 
-@dataclass(frozen=True, slots=True)
-class Piece:
+class Piece(Struct, frozen=True):
     """Rows of both sides that share no key with other pieces. Without `existing`, the target is asked."""
 
     incoming: Callable[[], Incoming]

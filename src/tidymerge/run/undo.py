@@ -1,7 +1,8 @@
 """The log held against the target: what there is to undo, and whether a run that was cut off had committed."""
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from tidymerge.address import same_table
 from tidymerge.core.account import account

@@ -2,7 +2,9 @@
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tidymerge.core.infer.told import declared, in_words, types_of_arrays, widest
 from tidymerge.core.naming.mapping import fold, incoming_name, pair_columns, target_name
@@ -13,8 +15,7 @@ from tidymerge.ports.target import Target
 from tidymerge.run.split import Gathered
 
 
-@dataclass(frozen=True, slots=True)
-class Widened:
+class Widened(Struct, frozen=True):
     """The job and the shape of its target, with the columns that were added."""
 
     job: Job

@@ -3,12 +3,12 @@
 import tempfile
 import weakref
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
 import sqlglot
+from msgspec.structs import replace
 from sqlglot import exp
 
 from tidymerge.address import Address

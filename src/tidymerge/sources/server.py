@@ -2,11 +2,11 @@
 
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
+from msgspec.structs import replace
 
 from tidymerge.address import Address
 from tidymerge.core.tidy.cells import as_array

@@ -1,7 +1,6 @@
 """A file as a target: decided in memory, written beside the file, read again, and swapped in at the commit."""
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 from types import TracebackType
@@ -10,6 +9,7 @@ from typing import Self
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec.structs import replace
 
 from tidymerge.address import Address
 from tidymerge.core.infer.told import declared

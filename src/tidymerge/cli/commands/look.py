@@ -19,7 +19,7 @@ def look(
     json: options.AsJson = False,
 ) -> None:
     """Show the columns of a sheet or table: types, blanks, commonest values, and what can serve as key."""
-    from dataclasses import asdict
+    from msgspec import to_builtins
 
     from tidymerge.cli.screen import draw_look, output
     from tidymerge.run.look import Overview
@@ -28,7 +28,7 @@ def look(
     with output.json_failures(json_wanted=json):
         found = look_at(address, options.read_options(delimiter, quote, encoding), header_row)
     if json:
-        output.print_json(asdict(found))
+        output.print_json(to_builtins(found))
     elif isinstance(found, Overview):
         draw_look.overview(output.console(), found)
     else:

@@ -1,12 +1,13 @@
 """Putting together what was decided: for each touched record what is written."""
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tidymerge.core.decide.question import Question
 from tidymerge.core.decide.rows import flawed
@@ -18,8 +19,7 @@ from tidymerge.model.changes import ChangeSet, Inserts, Outcome, Updates, asked
 from tidymerge.model.rules import Blanks
 
 
-@dataclass(frozen=True, slots=True)
-class Matched:
+class Matched(Struct, frozen=True):
     """Records to update: the incoming row and the existing record of each, and which columns change."""
 
     rows: Indices

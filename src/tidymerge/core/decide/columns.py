@@ -1,12 +1,13 @@
 """Every loaded column from the incoming rows, by its rule: shaped, computed, looked up, cast."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import datetime
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tidymerge.core.decide.lookup import LookUp, Sought, look_up, seek
 from tidymerge.core.expressions import Expression, Frame
@@ -19,8 +20,7 @@ from tidymerge.model import Flaw, Incoming, Kind, Mask, Pair, Pairing, Reason
 from tidymerge.model.rules import ColumnRule, Find
 
 
-@dataclass(frozen=True, slots=True)
-class Converted:
+class Converted(Struct, frozen=True):
     """The incoming rows in the target's types, one column a loaded column; null is blank or flawed.
 
     `cleared` marks, by column, the rows whose cell says that the value is to be cleared; `not_found` counts, by
@@ -36,8 +36,7 @@ class Converted:
     untidied: Mapping[str, pa.Array] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
-class Surroundings:
+class Surroundings(Struct, frozen=True):
     """What a conversion needs in addition to the rows: compiled computed values, look-up tables, the run's stamps.
 
     `asked` are the incoming columns that conditions and instructions look at.
@@ -52,8 +51,7 @@ class Surroundings:
     asked: frozenset[str] = frozenset()
 
 
-@dataclass(slots=True)
-class Understood:
+class Understood(Struct):
     """Incoming rows, tidied, shaped and cast. Of columns for which the database must be asked, the cells `sought`."""
 
     columns: dict[str, pa.Array] = field(default_factory=dict)

@@ -1,11 +1,12 @@
 """The expressions of a job, compiled before any row is looked at, and worked out over incoming and existing."""
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import datetime
 
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tidymerge.core.decide.columns import raw_frame
 from tidymerge.core.expressions import Cells, Expression, Frame, Scopes, Type, compile_expression, tells_time, type_of
@@ -20,8 +21,7 @@ from tidymerge.model.rules import Rules
 _EMPTY, _GREATER = "empty", "greater"
 
 
-@dataclass(frozen=True, slots=True)
-class Conditions:
+class Conditions(Struct, frozen=True):
     """The compiled expressions of a job. `columns` holds each column's own `update_when`."""
 
     now: datetime
@@ -147,8 +147,7 @@ def rows_to_skip(incoming: Incoming, conditions: Conditions) -> Mask:
     return mask_of(conditions.skip_when.evaluate(frame))
 
 
-@dataclass(frozen=True, slots=True)
-class Sides:
+class Sides(Struct, frozen=True):
     """Both sides of a set of matched rows: `rows` of the incoming values, `records` of the existing ones."""
 
     incoming: Incoming

@@ -4,11 +4,11 @@ The rules stand in `decide` and its steps in the order in which they hold: the f
 """
 
 from collections.abc import Mapping
-from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec.structs import replace
 
 from tidymerge.core.decide.change_set import Matched, change_set
 from tidymerge.core.decide.columns import Converted, constant

@@ -1,10 +1,9 @@
 """Look-ups: a name stands where an id belongs, and the table that has both says which id is meant."""
 
-from dataclasses import dataclass
-
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from tidymerge.core.match.match import by_number, code_keys, folded_alike, match, texts_to_tell
 from tidymerge.core.tidy.cells import as_array, by_distinct, valid
@@ -13,8 +12,7 @@ from tidymerge.model import EqualTexts, Flaw, IncomingColumn, Indices, Mask, Pai
 from tidymerge.model.rules import Find
 
 
-@dataclass(frozen=True, slots=True)
-class LookUp:
+class LookUp(Struct, frozen=True):
     """A table to look up in: the column sought, the column taken, and both for every record.
 
     `equal` says which texts of the column sought are equal, where only the database knows.
@@ -27,8 +25,7 @@ class LookUp:
     equal: EqualTexts | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Sought:
+class Sought(Struct, frozen=True):
     """Cells that are sought in a table, as texts and as the column has them, and where that column's records are."""
 
     cells: pa.Array
@@ -42,8 +39,7 @@ class Sought:
         return texts_to_tell(both, [column]).get(column.name)
 
 
-@dataclass(frozen=True, slots=True)
-class Found:
+class Found(Struct, frozen=True):
     """The taken value for each row, null if none is found; the rows that are flawed; those where it is missing."""
 
     values: pa.Array

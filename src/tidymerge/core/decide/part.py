@@ -4,11 +4,12 @@ What only the database knows is asked before: `texts_to_ask` says what, and the 
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tidymerge.core.decide.columns import Converted, Understood, convert, texts_sought, understand
 from tidymerge.core.decide.conditions import rows_to_skip
@@ -22,8 +23,7 @@ from tidymerge.model.changes import ChangeSet
 from tidymerge.model.rules import Find
 
 
-@dataclass(frozen=True, slots=True)
-class TidyRows:
+class TidyRows(Struct, frozen=True):
     """Incoming rows once they are tidied, shaped and cast, and which of them the job leaves out."""
 
     incoming: Incoming
@@ -35,8 +35,7 @@ class TidyRows:
         return texts_sought(self.understood, plan.pairing)
 
 
-@dataclass(frozen=True, slots=True)
-class Rows:
+class Rows(Struct, frozen=True):
     """Incoming rows in the target's types; `came` are the rows whose key tidying changed, with their keys before."""
 
     incoming: Incoming
@@ -55,8 +54,7 @@ class Rows:
         return texts_to_tell(sides, plan.pairing.key_columns)
 
 
-@dataclass(frozen=True, slots=True)
-class Decision:
+class Decision(Struct, frozen=True):
     """What was decided about some rows, and what is worth saying, counted by column."""
 
     changes: ChangeSet

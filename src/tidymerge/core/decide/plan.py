@@ -1,7 +1,9 @@
 """What holds for every part of a load."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tidymerge.core.decide.columns import Surroundings
 from tidymerge.core.decide.conditions import Conditions
@@ -9,8 +11,7 @@ from tidymerge.model import EqualTexts, Pairing, TableShape, TargetColumn
 from tidymerge.model.rules import Find, Rules
 
 
-@dataclass(frozen=True, slots=True)
-class Plan:
+class Plan(Struct, frozen=True):
     """The columns and their rules, the conditions, the tables looked up in: plain data, which can be pickled."""
 
     shape: TableShape

@@ -1,6 +1,6 @@
 """What a decision rests on."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from tidymerge.core.decide.columns import Converted
 from tidymerge.core.decide.conditions import Conditions
@@ -10,8 +10,7 @@ from tidymerge.model.changes import Matches
 from tidymerge.model.rules import Rules
 
 
-@dataclass(frozen=True, slots=True)
-class Question:
+class Question(Struct, frozen=True):
     """All that a decision rests on: both sides, how they match, and what the job says."""
 
     incoming: Incoming

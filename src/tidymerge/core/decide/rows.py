@@ -1,12 +1,12 @@
 """What is wrong with a row, or speaks against it, before its values are compared: keys, repeats, instructions."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from tidymerge.core.decide.columns import Converted
 from tidymerge.core.match.match import KeyCodes, code_rows, repeats
@@ -45,8 +45,7 @@ def blank_keys(converted: Converted, pairing: Pairing) -> list[Flaw]:
     return found
 
 
-@dataclass(frozen=True, slots=True)
-class Repeats:
+class Repeats(Struct, frozen=True):
     """Rows that share a key: those at fault, those that say the same as an earlier one, those another row outdoes.
 
     `first` has for each of the `spare` rows the earlier one.
@@ -162,8 +161,7 @@ def missing_values(values: pa.Table, fresh: Mask, pairing: Pairing, shape: Table
     return flaws
 
 
-@dataclass(frozen=True, slots=True)
-class Told:
+class Told(Struct, frozen=True):
     """What the instruction column says, by row: which action (-1: none given), and which rows say nonsense."""
 
     actions: npt.NDArray[np.int8]

@@ -1,10 +1,11 @@
 """Rows of one key whose instructions touch different columns: they change one record together."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tidymerge.core.decide.columns import Converted
 from tidymerge.core.decide.rows import Told
@@ -14,8 +15,7 @@ from tidymerge.model import Indices, Mask
 from tidymerge.model.changes import Matches
 
 
-@dataclass(frozen=True, slots=True)
-class Team:
+class Team(Struct, frozen=True):
     """Which rows work together. `rows` are all that follow another, `leaders` whom each follows.
 
     `members` has, by leader, all rows of the team in their order; `columns` what each of them may change.

@@ -1,11 +1,11 @@
 """Every incoming row's verdict, as the rules give it one after another."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+from msgspec.structs import replace
 
 from tidymerge.core.decide.columns import spared
 from tidymerge.core.decide.rows import flawed
@@ -14,7 +14,6 @@ from tidymerge.model import Flaw, Indices, Mask
 from tidymerge.model.changes import Outcome
 
 
-@dataclass(slots=True)
 class Verdicts:
     """What is settled about each of `length` rows: left out, and why, or rejected, for one flaw or several.
 
@@ -22,14 +21,12 @@ class Verdicts:
     out. Rules that come later are about rows that are still `open`; a rejected row may get further flaws.
     """
 
-    length: int
-    flaws: list[Flaw] = field(default_factory=list)
-    _skips: dict[str, Mask] = field(default_factory=dict)
-    _skipped: Mask = field(init=False)
-    _rejected: Mask = field(init=False)
-
-    def __post_init__(self) -> None:
-        self._skipped, self._rejected = np.zeros(self.length, bool), np.zeros(self.length, bool)
+    def __init__(self, length: int) -> None:
+        self.length = length
+        self.flaws: list[Flaw] = []
+        self._skips: dict[str, Mask] = {}
+        self._skipped: Mask = np.zeros(length, bool)
+        self._rejected: Mask = np.zeros(length, bool)
 
     @property
     def open(self) -> Mask:

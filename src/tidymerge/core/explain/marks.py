@@ -1,11 +1,11 @@
 """What became of each incoming row, beside the row itself: for the person who sent the rows."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from tidymerge.core.explain.rejects import complaints, rejected_rows
 from tidymerge.core.tidy.cells import as_array, shown
@@ -14,8 +14,7 @@ from tidymerge.model import Incoming, Indices, Pair, Pairing
 from tidymerge.model.changes import ChangeSet, Outcome
 
 
-@dataclass(frozen=True, slots=True)
-class MarkedCell:
+class MarkedCell(Struct, frozen=True):
     """A cell to be picked out: of the incoming `column` in the row numbered `row`; `before` if the load changed it."""
 
     row: int
@@ -24,8 +23,7 @@ class MarkedCell:
     before: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Marks:
+class Marks(Struct, frozen=True):
     """For incoming rows their numbers, what became of them, why, what changed, and the key, all as text."""
 
     rows: Indices

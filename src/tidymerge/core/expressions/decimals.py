@@ -4,12 +4,12 @@
 unbounded integers (in a NumPy object array) otherwise; results are exact either way.
 """
 
-from dataclasses import dataclass
 from decimal import Context, Decimal
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from tidymerge.core.tidy import digits
 from tidymerge.core.tidy.cells import valid
@@ -22,8 +22,7 @@ _ROOM = 2**62
 _EXACT = Context(prec=1_000_000, Emax=10**9, Emin=-(10**9))
 
 
-@dataclass(frozen=True, slots=True)
-class Units:
+class Units(Struct, frozen=True):
     """Numbers as counts of 10**-scale, with a mask of the rows that hold one."""
 
     counts: np.ndarray

@@ -1,14 +1,12 @@
 """A checked expression, and how one is made of its text. The parser is imported only where there is an expression."""
 
-from dataclasses import dataclass
-
 import pyarrow as pa
+from msgspec import Struct
 
 from tidymerge.core.expressions.types import Frame, Run, Scopes, Type
 
 
-@dataclass(frozen=True, slots=True)
-class Expression:
+class Expression(Struct, frozen=True):
     """A checked expression. `evaluate` works it out; rows that fail are noted in the frame.
 
     It is pickled as its text, with what `compile_expression` was told of it: the functions in it can't be.

@@ -1,12 +1,12 @@
 """The types of expressions, and the columns that an expression is worked out over."""
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct, field
 
 from tidymerge.model import ColumnType, Kind, Mask
 
@@ -40,16 +40,14 @@ def type_of(column: ColumnType) -> Type:
     return _BY_KIND.get(column.kind, Type.TEXT)
 
 
-@dataclass(frozen=True, slots=True)
-class Failure:
+class Failure(Struct, frozen=True):
     """Rows in which a part of an expression has no value because of an error, not because of a null."""
 
     rows: Mask
     words: str
 
 
-@dataclass(slots=True)
-class Frame:
+class Frame(Struct):
     """The columns to work over, by (scope, name), all of `length` rows; failures gather here."""
 
     columns: Mapping[tuple[str, str], pa.Array]
@@ -68,8 +66,7 @@ class Frame:
         return rows
 
 
-@dataclass(frozen=True, slots=True)
-class Cells:
+class Cells(Struct, frozen=True):
     """Incoming cells as they arrived, and the type that all of them have, if there is one: NULL if all are blank."""
 
     nature: Type | None = None
@@ -78,8 +75,7 @@ class Cells:
 Run = Callable[[Frame], pa.Array]
 
 
-@dataclass(frozen=True, slots=True)
-class Checked:
+class Checked(Struct, frozen=True):
     """A checked part of an expression: its type, how to work it out, and its text if it is a text literal.
 
     Of cells, `nature` is the type that all of them have, if there is one.

@@ -1,12 +1,12 @@
 """What is in a column: its type, blanks, commonest values, bounds, and whether it can serve as a key."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from itertools import combinations
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from tidymerge.core.match.match import code_rows
 from tidymerge.core.tidy.cells import as_array
@@ -21,8 +21,7 @@ _DATE = r"^\d{4}-\d{2}-\d{2}$"
 _STAMP = r"^\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}"
 
 
-@dataclass(frozen=True, slots=True)
-class ColumnProfile:
+class ColumnProfile(Struct, frozen=True):
     """One column: `type` as declared or else as found (`kind`); `commonest` are (value, rows) pairs."""
 
     name: str
@@ -38,8 +37,7 @@ class ColumnProfile:
     unique: bool
 
 
-@dataclass(frozen=True, slots=True)
-class KeyCandidate:
+class KeyCandidate(Struct, frozen=True):
     """Columns that could serve as key: in how many rows one is blank, how many rows repeat one, how many are fit."""
 
     columns: tuple[str, ...]
@@ -53,8 +51,7 @@ class KeyCandidate:
         return not self.blank and not self.repeated
 
 
-@dataclass(frozen=True, slots=True)
-class Profile:
+class Profile(Struct, frozen=True):
     """A sheet or table: its columns, what could serve as key, some rows."""
 
     columns: tuple[ColumnProfile, ...]

@@ -3,11 +3,11 @@
 import json
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from tidymerge.core.infer.totals import named_totals, word_of
 from tidymerge.core.naming.mapping import fold
@@ -32,8 +32,7 @@ _FEW_VALUES = 20  # a category has no more different values than this
 _MOSTLY = 0.5  # the share of incoming values that must be found to propose a look-up
 
 
-@dataclass(frozen=True, slots=True)
-class Proposal:
+class Proposal(Struct, frozen=True):
     """How one target column could be fed: the rule as a job file has it (None: nothing fits), comments above it.
 
     `open` says that the comments hold a question.
@@ -78,8 +77,7 @@ def propose(incoming: Incoming, shape: TableShape, existing: pa.Table, parents: 
     return [found.get(column.name) or _unfed(column) for column in shape.columns if column.loadable]
 
 
-@dataclass(frozen=True, slots=True)
-class Skipping:
+class Skipping(Struct, frozen=True):
     """A condition that leaves out rows which look like totals, and why it is proposed."""
 
     condition: str

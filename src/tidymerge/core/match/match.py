@@ -5,19 +5,18 @@ values are equal; the codes of a composite key are folded into one. Then a match
 """
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from tidymerge.core.tidy.cells import as_array, valid
 from tidymerge.model import EqualTexts, Fold, Indices, TargetColumn
 from tidymerge.model.changes import Matches
 
 
-@dataclass(frozen=True, slots=True)
-class KeyCodes:
+class KeyCodes(Struct, frozen=True):
     """One code a row, equal for equal keys, -1 where a key column is blank. Codes are below `size`."""
 
     incoming: Indices

@@ -2,8 +2,9 @@
 
 import unicodedata
 from collections.abc import Container, Iterable, Mapping, Sequence
-from dataclasses import replace
 from difflib import get_close_matches
+
+from msgspec.structs import replace
 
 from tidymerge.errors import AmbiguousColumn, NoKey, NoSuchColumn, UnloadableColumn
 from tidymerge.model import Pair, Pairing, TableShape, TargetColumn

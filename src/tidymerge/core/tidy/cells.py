@@ -1,18 +1,17 @@
 """Turning an array of cells into a typed array, with the cells that can't be turned pointed out."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from tidymerge.model import Indices, Mask, Reason
 
 
-@dataclass(frozen=True, slots=True)
-class BadCells:
+class BadCells(Struct, frozen=True):
     """Rows whose cell can't be turned into the type, why, and what was expected."""
 
     rows: Indices
@@ -25,8 +24,7 @@ def bad_cells(rows: Indices, reason: Reason, expected: str) -> tuple[BadCells, .
     return (BadCells(rows, reason, expected),) if len(rows) else ()
 
 
-@dataclass(frozen=True, slots=True)
-class Cast:
+class Cast(Struct, frozen=True):
     """`values` has the target's Arrow type and is null where the cell was blank or bad."""
 
     values: pa.Array
@@ -34,16 +32,14 @@ class Cast:
     rounded: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Wrong:
+class Wrong(Struct, frozen=True):
     """The verdict on one text: it is not a value of the type."""
 
     reason: Reason
     expected: str
 
 
-@dataclass(frozen=True, slots=True)
-class TextRule:
+class TextRule(Struct, frozen=True):
     """How text becomes a value of one type.
 
     `plain` is an RE2 pattern for texts that Arrow's own cast reads exactly as we do; `alphabet`

@@ -1,8 +1,7 @@
 """Files that we wrote and that come back corrected: rejects, and marked copies as text."""
 
-from dataclasses import replace
-
 import pyarrow as pa
+from msgspec.structs import replace
 
 from tidymerge.core.tidy.tidying import unguard
 from tidymerge.model import Incoming, IncomingColumn

@@ -1,11 +1,11 @@
 """Filling down: a blank cell takes the value above, as a person reads merged cells and lists that say a thing once."""
 
 from collections.abc import Sequence
-from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec.structs import replace
 
 from tidymerge.core.naming.mapping import incoming_name
 from tidymerge.core.tidy.cells import valid

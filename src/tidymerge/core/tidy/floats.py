@@ -1,12 +1,12 @@
 """A spreadsheet's numbers: doubles of which 15 significant digits count; what a double shows beyond them is noise."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from decimal import Context, Decimal
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from tidymerge.core.tidy import digits
 from tidymerge.core.tidy.cells import BadCells, Cast, Wrong, bad_cells, valid
@@ -17,8 +17,7 @@ TOO_LONG = f"at most {SPREADSHEET_DIGITS} digits: a spreadsheet keeps no more, s
 _EXACT = Context(prec=2000)  # enough for all digits of any double
 
 
-@dataclass(frozen=True, slots=True)
-class Counted:
+class Counted(Struct, frozen=True):
     """Floats as 64-bit counts of the smallest unit; `far` marks those whose count has more than 15 digits."""
 
     units: pa.Array

@@ -1,11 +1,12 @@
 """From incoming cells to the cells that a column rule makes of them, before they are cast to the target's type."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tidymerge.core.tidy.convert import as_text, tidy_arrays
 from tidymerge.core.tidy.numbers import number_text
@@ -15,8 +16,7 @@ from tidymerge.model import Flaw, Incoming, IncomingColumn, Kind, Mask
 from tidymerge.model.rules import ColumnRule
 
 
-@dataclass(frozen=True, slots=True)
-class Shaped:
+class Shaped(Struct, frozen=True):
     """The cells for one target column, what went wrong, and the rows whose cell says "clear this"."""
 
     arrays: tuple[pa.Array, ...]

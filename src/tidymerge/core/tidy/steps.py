@@ -5,14 +5,14 @@ gave as such stay what they are, unless a step needs them as text. The steps sta
 """
 
 import re
-from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import date, datetime, time
+from typing import ClassVar
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct, field
 
 from tidymerge.core.tidy.cells import by_distinct, valid
 from tidymerge.core.tidy.patterns import check_pattern, first_found
@@ -21,8 +21,7 @@ from tidymerge.model import Flaw, Kind, Mask, Reason
 KEEP_VALUE = "\0keep"  # what becomes of values that a map does not have, if they stay: no text of a file can be this
 
 
-@dataclass(frozen=True, slots=True)
-class About:
+class About(Struct, frozen=True):
     """The column that a step works on, for what is wrong with its cells: what feeds it, and its kind."""
 
     name: str
@@ -36,39 +35,38 @@ class About:
             self.flaws.append(Flaw(reason, rows, wanted, self.name, texts.take(pa.array(rows))))
 
 
-class Step(ABC):
+class Step(Struct, frozen=True):
     """One thing that is done to the cells of a column."""
 
-    needs_text = False  # whether all cells must be texts first
+    needs_text: ClassVar[bool] = False  # whether all cells must be texts first
 
-    @abstractmethod
     def words(self) -> str:
         """What it does, as a person would say it."""
+        raise NotImplementedError
 
-    def check(self, where: str) -> None:  # noqa: B027 - most can always be done
+    def check(self, where: str) -> None:
         """Raise BadExpression if it can't be done; `where` names its column in the job."""
 
 
-class TextStep(Step):
+class TextStep(Step, frozen=True):
     """A step that makes other texts of texts."""
 
-    needs_text = True
+    needs_text: ClassVar[bool] = True
 
-    @abstractmethod
     def of_texts(self, texts: pa.Array, about: About) -> pa.Array:
         """What it makes of the texts."""
+        raise NotImplementedError
 
 
-class CellStep(Step):
+class CellStep(Step, frozen=True):
     """A step that reads texts among the cells as something else."""
 
-    @abstractmethod
     def of_cells(self, cells: pa.Array, about: About) -> pa.Array:
         """What it makes of cells of one type."""
+        raise NotImplementedError
 
 
-@dataclass(frozen=True, slots=True)
-class Cut(TextStep):
+class Cut(TextStep, frozen=True):
     """Cut the text at `at` and take a piece: from 1, or from the end if negative.
 
     There must be `pieces` of them: `rest` says what becomes of more ("join": the last one has them all, "drop"). With
@@ -118,8 +116,7 @@ def _place(part: int) -> str:
     return "the last piece" if part == -1 else f"piece {-part} from the end"
 
 
-@dataclass(frozen=True, slots=True)
-class Match(TextStep):
+class Match(TextStep, frozen=True):
     """Take what a pattern (RE2) finds: its first group. With `missing_is_null` a text without it gives nothing."""
 
     pattern: str
@@ -142,8 +139,7 @@ class Match(TextStep):
         return found
 
 
-@dataclass(frozen=True, slots=True)
-class Replace(TextStep):
+class Replace(TextStep, frozen=True):
     """Replace what patterns (RE2) find: pairs of a pattern and its replacement."""
 
     pairs: tuple[tuple[str, str], ...]
@@ -164,8 +160,7 @@ class Replace(TextStep):
         return texts
 
 
-@dataclass(frozen=True, slots=True)
-class LetterCase(TextStep):
+class LetterCase(TextStep, frozen=True):
     """Write all letters in `upper` or `lower` case."""
 
     case: str
@@ -179,8 +174,7 @@ class LetterCase(TextStep):
         return (pc.utf8_upper if self.case == "upper" else pc.utf8_lower)(texts)
 
 
-@dataclass(frozen=True, slots=True)
-class Pad(TextStep):
+class Pad(TextStep, frozen=True):
     """Fill shorter texts up from the left."""
 
     to: int
@@ -195,11 +189,10 @@ class Pad(TextStep):
         return pc.utf8_lpad(texts, self.to, self.filled_with)
 
 
-@dataclass(frozen=True, slots=True)
-class ValueMap(CellStep):
+class ValueMap(CellStep, frozen=True):
     """Replace each text by what the map has for it. `otherwise` is what becomes of others: None rejects them."""
 
-    needs_text = True
+    needs_text: ClassVar[bool] = True
     values: Mapping[str, str]
     otherwise: str | None = None
     fold_case: bool = False
@@ -228,8 +221,7 @@ class ValueMap(CellStep):
         return pc.if_else(blank, pa.scalar(None, pa.string()), mapped)
 
 
-@dataclass(frozen=True, slots=True)
-class NumberMarks(CellStep):
+class NumberMarks(CellStep, frozen=True):
     """Read numbers as they are written elsewhere: 1.234,50 € is 1234.50, and 12,5 % is 0.125 with `percent`."""
 
     decimal_mark: str | None = None
@@ -288,8 +280,7 @@ def _decimal_point(text: str, mark: str) -> str:
     return text.replace(mark, ".") if "." not in text else text.replace(".", "\N{MIDDLE DOT}")
 
 
-@dataclass(frozen=True, slots=True)
-class TruthWords(CellStep):
+class TruthWords(CellStep, frozen=True):
     """Read words as true and as false, in any letter case."""
 
     true: tuple[str, ...]
@@ -307,8 +298,7 @@ class TruthWords(CellStep):
         return by_distinct(cells, lambda text: words.get(text.casefold(), text), pa.string())
 
 
-@dataclass(frozen=True, slots=True)
-class DateFormats(CellStep):
+class DateFormats(CellStep, frozen=True):
     """Read texts by the first of the formats (as of C's strftime) that fits."""
 
     formats: tuple[str, ...]

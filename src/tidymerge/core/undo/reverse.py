@@ -4,13 +4,14 @@ Values are the target's own exact text, so that what is written back is what was
 """
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from enum import IntEnum
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tidymerge.core.decide.change_set import shapes_of, told_apart, with_changed
 from tidymerge.core.decide.rows import flawed
@@ -80,8 +81,7 @@ class Standing(IntEnum):
     SEVERAL = 4  # more than one record has its key
 
 
-@dataclass(frozen=True, slots=True)
-class Comparison:
+class Comparison(Struct, frozen=True):
     """The log held against the target: how each record stands, and by column where it has something else."""
 
     standing: np.ndarray

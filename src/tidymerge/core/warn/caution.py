@@ -1,12 +1,12 @@
 """What a careful colleague would point out before the load: near-miss keys, no rows, values of no type."""
 
 from collections.abc import Callable, Container, Mapping, Sequence
-from dataclasses import replace
 from decimal import Decimal, InvalidOperation
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec.structs import replace
 
 from tidymerge.core.decide.rows import key_cells, key_text
 from tidymerge.core.infer.totals import named_totals, sums

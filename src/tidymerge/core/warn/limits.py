@@ -2,7 +2,8 @@
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from tidymerge.core.words import counted as number_of
 from tidymerge.core.words import plural, share
@@ -27,8 +28,7 @@ def parse_most(text: str, what: str) -> Most:
     return Most(float(found[1]), found[3] or _BASES[what] if found[2] else None)
 
 
-@dataclass(frozen=True, slots=True)
-class Excess:
+class Excess(Struct, frozen=True):
     """A limit that a load goes over, in words; with the limit of this name at that count it would go ahead."""
 
     words: str

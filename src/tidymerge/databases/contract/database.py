@@ -2,10 +2,10 @@
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, field
 from typing import Protocol
 
 import pyarrow as pa
+from msgspec import Struct, field
 
 from tidymerge.errors import TargetError
 from tidymerge.model import ColumnType, Existing, ForeignKey, Indices, Kind, Mask, TableShape, TargetColumn
@@ -53,8 +53,7 @@ def same_place(places: Sequence[str], record: str = "t", staged: str = "s") -> s
     )
 
 
-@dataclass(frozen=True, slots=True)
-class Read:
+class Read(Struct, frozen=True):
     """Records as read: typed values, where they live, and which values are not of their column's type."""
 
     values: pa.Table
@@ -62,8 +61,7 @@ class Read:
     unreadable: Mapping[str, Mask] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
-class Staged:
+class Staged(Struct, frozen=True):
     """What goes into the staging table: a row a change, with the place of each record (null for a new one).
 
     `first` is the position of the first row. `changed` has a number for each row: the sum of the bits of the
@@ -77,8 +75,7 @@ class Staged:
     changed: Indices | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Traits:
+class Traits(Struct, frozen=True):
     """How a kind of database differs from others.
 
     `look_up_share`: below this share of the table it is faster to look up the incoming keys than to read the table.

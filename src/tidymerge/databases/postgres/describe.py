@@ -1,6 +1,6 @@
 """Reading a PostgreSQL table's shape from the system catalogs."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from tidymerge.core.naming.mapping import listing
 from tidymerge.databases.contract.database import quoted
@@ -30,8 +30,7 @@ _VARIABLE_HEADER = 4  # added to a declared length in atttypmod: pg_attribute's 
 _DOMAINS_WORD = "value"  # what a domain's check calls the value it judges
 
 
-@dataclass(frozen=True, slots=True)
-class Name:
+class Name(Struct, frozen=True):
     """A table: its schema, its name, and what people call it (with the schema where it must be said)."""
 
     schema: str
@@ -133,8 +132,7 @@ SELECT k.conname AS name, pg_get_constraintdef(k.oid) AS definition
 FROM pg_constraint k JOIN chain c ON c.oid = k.contypid WHERE k.contype = 'c' ORDER BY k.conname"""
 
 
-@dataclass(frozen=True, slots=True)
-class Described:
+class Described(Struct, frozen=True):
     """A table's shape, and the columns that the table always numbers itself (GENERATED ALWAYS AS IDENTITY)."""
 
     shape: TableShape

@@ -1,12 +1,12 @@
 """SQLite's own ways: the row number, staging with the target's affinity and collation, one writer at a time."""
 
 from collections.abc import Container, Iterator, Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec.structs import replace
 
 from tidymerge.core.tidy.cells import as_array
 from tidymerge.databases.contract.base import SqlDatabase

@@ -5,7 +5,8 @@ A byte-order mark, else UTF-16 by its zero bytes, else strict UTF-8, else Window
 
 import codecs
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from tidymerge.errors import BadOption, WrongEncoding
 
@@ -20,8 +21,7 @@ _MARKS = (
 _MARKED = ("utf-16", "utf-32", "utf-8-sig")  # names that leave the rest to the mark
 
 
-@dataclass(frozen=True, slots=True)
-class Text:
+class Text(Struct, frozen=True):
     """A file's text as UTF-8 without its byte-order `mark`, and the encoding; `assumed` where nothing told it."""
 
     data: bytes

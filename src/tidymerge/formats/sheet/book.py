@@ -1,9 +1,10 @@
 """A workbook as a target: its package, the sheet and the table that are meant, and what its cells look like."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+
+from msgspec import Struct
 
 from tidymerge.core.naming.letters import column_letter
 from tidymerge.core.naming.mapping import listing
@@ -13,8 +14,7 @@ from tidymerge.formats.sheet.package import Package, local
 from tidymerge.formats.sheet.xml import SheetXml, Strings, rows_in
 
 
-@dataclass(frozen=True, slots=True)
-class Table:
+class Table(Struct, frozen=True):
     """A named table in a sheet: its part, the range with the names in its first row, and whether totals follow."""
 
     part: str

@@ -4,8 +4,9 @@ Source: ECMA-376, part 1, 18.3.1.4 (cells), 18.18.11 (their types).
 """
 
 import re
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from tidymerge.core.naming.letters import column_index
 from tidymerge.errors import BrokenFile, TargetUnreadable
@@ -51,8 +52,7 @@ def _check_extent(data: bytes, path: Path, sheet: str) -> None:
         )
 
 
-@dataclass(frozen=True, slots=True)
-class Faults:
+class Faults(Struct, frozen=True):
     """By row and column, counted from 0: the errors by their names, and the formulas without a result."""
 
     errors: dict[tuple[int, int], str] = field(default_factory=dict)

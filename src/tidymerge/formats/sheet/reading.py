@@ -4,12 +4,12 @@ import io
 import re
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 from python_calamine import CalamineError, CalamineWorkbook, SheetTypeEnum, SheetVisibleEnum
 
 from tidymerge.address import Address
@@ -23,8 +23,7 @@ from tidymerge.formats.unpacking import check_unpacked
 from tidymerge.model import Flaw, Incoming, ReadOptions, Reason
 
 
-@dataclass(frozen=True, slots=True)
-class Area:
+class Area(Struct, frozen=True):
     """A range of cells, counted from 0, both ends in it; None is the end of the sheet."""
 
     top: int = 0

@@ -4,12 +4,12 @@ Values are read as incoming sheets are; the cells that change are changed in the
 """
 
 from collections.abc import Callable, Collection, Container, Iterable, Iterator, Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import BinaryIO
 
 import numpy as np
 import pyarrow as pa
+from msgspec.structs import replace
 from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
 
 from tidymerge.address import Address

@@ -1,9 +1,9 @@
 """What the columns of a sheet mean, told by their cells and by how these are shown."""
 
 from collections.abc import Sequence
-from dataclasses import replace
 
 import pyarrow as pa
+from msgspec.structs import replace
 
 from tidymerge.core.infer.told import NUMBER, TEXT, decimals_of
 from tidymerge.model import ColumnType, Kind

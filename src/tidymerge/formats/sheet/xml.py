@@ -7,12 +7,12 @@ serials.py.)
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from xml.parsers import expat
 from xml.sax.saxutils import escape
 
 import numpy as np
+from msgspec import Struct
 
 from tidymerge.core.naming.letters import column_index, column_letter
 from tidymerge.errors import TargetUnreadable
@@ -72,8 +72,7 @@ def number(value: float) -> str:
     return repr(float(value)).removesuffix(".0")
 
 
-@dataclass(frozen=True, slots=True)
-class Cell:
+class Cell(Struct, frozen=True):
     """A cell: its column (0 for A), its style, its exact text (null where blank), and where it stands in its row."""
 
     column: int

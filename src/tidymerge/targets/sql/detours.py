@@ -7,9 +7,9 @@ table, the columns that refer are emptied first and filled last.
 
 from collections.abc import Sequence
 from collections.abc import Set as AbstractSet
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from tidymerge.core.match.order import is_circle
 from tidymerge.core.tidy.cells import as_array
@@ -22,8 +22,7 @@ from tidymerge.targets.sql.stage import Stage
 _SIGNS = ("~", "!", "#", "^", "~~")  # what a text that is moved aside may begin with
 
 
-@dataclass(frozen=True, slots=True)
-class Aside:
+class Aside(Struct, frozen=True):
     """A column whose value is replaced for a while, in staged updates at `positions`, by `value` (SQL over `s`)."""
 
     column: str
@@ -31,8 +30,7 @@ class Aside:
     value: str
 
 
-@dataclass(frozen=True, slots=True)
-class Detours:
+class Detours(Struct, frozen=True):
     """What is moved aside first, and which columns that refer to their own table are filled last."""
 
     asides: tuple[Aside, ...] = ()

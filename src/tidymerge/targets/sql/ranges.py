@@ -1,9 +1,9 @@
 """Ranges of staged positions, each for one statement."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from tidymerge.databases.contract.database import POSITION, quoted
 from tidymerge.model import Indices, Mask
@@ -36,8 +36,7 @@ def patterns(inserts: Inserts) -> Indices:
     return pattern
 
 
-@dataclass(frozen=True, slots=True)
-class Range:
+class Range(Struct, frozen=True):
     """Staged positions `low` to `high`: the columns that are marked there, and which of them not in all rows."""
 
     names: list[str]

@@ -1,10 +1,10 @@
 """The staged changes, judged by the database itself: where they would break a constraint of the table."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 
 from tidymerge.core.decide.rows import key_text
 from tidymerge.core.tidy.cells import as_array
@@ -17,8 +17,7 @@ _NO_ENDS = (("min", 0), ("max", -1))
 _LISTED = 50_000  # positions in one statement
 
 
-@dataclass(frozen=True, slots=True)
-class Stage:
+class Stage(Struct, frozen=True):
     """The staging table `table` of changes to the table of `shape`. `places` are the columns that locate a record.
 
     `leaving` is the staging table of records to delete, if there are any. `changed` are the columns that some update

@@ -1,13 +1,13 @@
 """A table of an SQL database as a target: what is looked up, staged, written and read back, in plain SQL."""
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import replace
 from functools import cached_property
 from types import TracebackType
 from typing import Self
 
 import numpy as np
 import pyarrow as pa
+from msgspec.structs import replace
 
 from tidymerge.core.infer.told import declared
 from tidymerge.core.match.match import fold_text

@@ -2,10 +2,10 @@
 
 from collections.abc import Iterable, Sequence
 from collections.abc import Set as AbstractSet
-from dataclasses import dataclass, field
 from functools import partial
 
 import numpy as np
+from msgspec import Struct, field
 
 from tidymerge.core.decide.change_set import reject
 from tidymerge.core.match.order import generations, is_circle
@@ -25,8 +25,7 @@ class _Again(ConstraintBroken):
     """Rows were refused after others had made way for them: all is taken back and written without them."""
 
 
-@dataclass(slots=True)
-class Writer:
+class Writer(Struct):
     """Writes the changes staged in `stage` to `table`, whose job's key is `key`.
 
     `alone`: nobody else can have written to the table since it was compared.
