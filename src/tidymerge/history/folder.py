@@ -7,6 +7,7 @@ a run that was cut off around its commit.
 
 import os
 from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -131,7 +132,11 @@ class FolderLog:
 
 
 class FolderRecording:
-    """The recording of one run, from its start until it is settled."""
+    """The recording of one run, from its start until it is settled.
+
+    Changes are written in a thread, while what was written to the target is proved: one part at a time. What goes wrong
+    there comes out with the next part, or when the run is sealed, always before the target commits.
+    """
 
     def __init__(self, log: FolderLog, name: str, lock: FileLock) -> None:
         self._log = log
@@ -140,26 +145,29 @@ class FolderRecording:
         self._lock_path = Path(lock.lock_file)
         self._path, self._entry = (log.folder / f"{name}{ending}" for ending in (_CHANGES, _ENTRY))
         self._writer: ChangesWriter | None = None
+        self._writing: Future[None] | None = None
 
     def restart(self) -> None:
         """Forget what was added: the run starts again."""
-        if self._writer is not None:
-            self._writer.close()
-            self._writer = None
+        self._give_up()
         self._path.unlink(missing_ok=True)
         self._entry.unlink(missing_ok=True)
 
     def add(self, log: Logged) -> None:
-        """Keep the changes of one part. Raises LogUnwritable."""
+        """Keep the changes of one part. Raises LogUnwritable, also for the part before."""
         with _writing(self._log.folder):
+            self._wait()
             if self._writer is None:
                 os.close(os.open(self._path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600))
                 self._writer = ChangesWriter(self._path)
-            self._writer.add(log)
+        pool = ThreadPoolExecutor(1)
+        self._writing = pool.submit(self._writer.add, log)
+        pool.shutdown(wait=False)
 
     def seal(self, run: Run) -> None:
         """Make sure that all is on disk, before the target commits. Raises LogUnwritable."""
         with _writing(self._log.folder):
+            self._wait()
             if self._writer is not None:
                 self._writer.close()
                 with self._path.open("rb") as file:
@@ -178,10 +186,24 @@ class FolderRecording:
 
     def leave(self) -> None:
         """Let go of the run as it is."""
+        self._give_up()
         with suppress(OSError):
+            self._lock.release()
+
+    def _wait(self) -> None:
+        """Until the part that was added last is in the file. Raises what went wrong there."""
+        writing, self._writing = self._writing, None
+        if writing is not None:
+            writing.result()
+
+    def _give_up(self) -> None:
+        """Close the file, whatever state it is in."""
+        with suppress(Exception):
+            self._wait()
+        with suppress(Exception):
             if self._writer is not None:
                 self._writer.close()
-            self._lock.release()
+        self._writer = None
 
 
 @contextmanager

@@ -168,6 +168,10 @@ def sum_up(
     # Where nothing is written, nothing is added.
     writes = tally.inserted + tally.updated > 0
     added, said = (widened.added, (*plan.shape.notes, *widened.notes)) if writes else ((), ())
+    # The target is asked for the warnings meanwhile.
+    with meanwhile(lambda: account.fingerprint(changes), break_off=lambda: None) as fingerprint:
+        warnings = _warnings(plan, widened, sample, target, parts, noticed, tally, rows_before)
+        marked = fingerprint()
     return Decided(
         target=target.address,
         sample=sample,
@@ -176,8 +180,8 @@ def sum_up(
         rows_before=rows_before,
         parts=tuple(parts),
         tally=tally,
-        fingerprint=account.fingerprint(changes),
-        warnings=tuple(_warnings(plan, widened, sample, target, parts, noticed, tally, rows_before)),
+        fingerprint=marked,
+        warnings=tuple(warnings),
         notes=(*sample.rows.notes, *merged_notes(sample.rows), *said, *noticed.notes(parts)),
         view=noticed.view,
         limits=tuple(exceeded(job.limits, tally, rows_before)),

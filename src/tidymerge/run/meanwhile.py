@@ -1,4 +1,4 @@
-"""Two things at the same time: a target's records arrive while the incoming rows are tidied."""
+"""Two things at the same time: one goes on in a thread, such as records that arrive while rows are tidied."""
 
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
