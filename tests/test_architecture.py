@@ -189,7 +189,7 @@ def test_the_tour_of_the_readme_is_true(run, folder):
     )
     undone = run("undo", json.loads(run("runs", "--json").out)["runs"][1]["run"], "--yes")
     assert f"{first['updated']} records have their earlier values again and {first['inserted']} are gone" in said
-    assert f"{first['inserted']} deleted records are gone" in undone.out
+    assert f"{first['inserted']} removed records are gone" in undone.out
     assert run("demo", "--fresh", "tour").status == 2  # others' files are in it by now
 
 

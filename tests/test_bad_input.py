@@ -246,7 +246,7 @@ def test_hostile_names_in_tables_columns_sheets_and_files(run, folder, name):
         "unchanged": 0,
         "skipped": 0,
         "rejected": 1,
-        "deleted": 0,
+        "removed": 0,
     }
     assert ended.receipt["rejects"]["reasons"] == {"check failed": 1}
     assert run("look", target).status == 0

@@ -57,7 +57,7 @@ def test_a_load_in_parts_is_the_same_load(run, folder, monkeypatch, lookups):
         said = {name: receipt[name] for name in ("rows", "fields_updated", "fingerprint", "warnings", "verified")}
         loaded = stored(target)
         undone = run("undo", receipt["run"], "--json")
-        assert (undone.receipt["rows"]["deleted"], stored(target)) == (receipt["rows"]["inserted"], start)
+        assert (undone.receipt["rows"]["removed"], stored(target)) == (receipt["rows"]["inserted"], start)
         assert run("undo", undone.receipt["run"]).status == 0
         assert stored(target) == loaded
         outcomes.append((said, receipt["rejects"]["reasons"], (folder / "r.csv").read_text("utf-8"), loaded))

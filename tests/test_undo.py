@@ -41,7 +41,7 @@ def test_load_then_undo_gives_the_table_that_was_and_undo_of_that_the_loaded_one
             return
         undone = tidymerge.undo(done.run)
         assert exactly(folder / "coop.db") == start
-        assert (undone.rows.updated, undone.rows.deleted, undone.rows.rejected) == (
+        assert (undone.rows.updated, undone.rows.removed, undone.rows.rejected) == (
             done.rows.updated,
             done.rows.inserted,
             0,
@@ -176,7 +176,7 @@ def test_what_a_constraint_forbids_is_listed_with_the_value_that_it_forbids(run,
 def test_undo_shows_a_preview_and_goes_ahead_only_as_expected(run, hives, folder, loaded):
     before = stored(hives)
     preview = run("undo", loaded, "--preview", "--json").receipt
-    assert (preview["state"], preview["rows"]["updated"], preview["rows"]["deleted"], stored(hives)) == (
+    assert (preview["state"], preview["rows"]["updated"], preview["rows"]["removed"], stored(hives)) == (
         "previewed",
         2,
         1,
@@ -185,7 +185,7 @@ def test_undo_shows_a_preview_and_goes_ahead_only_as_expected(run, hives, folder
     assert run("undo", loaded, "--expect", "0" * 16).status == 4
     done = run("undo", loaded[:-2], "--expect", preview["fingerprint"])
     assert done.status == 0
-    assert "Committed. All 2 written records read back equal, 1 deleted record is gone." in " ".join(done.out.split())
+    assert "Committed. All 2 written records read back equal, 1 removed record is gone." in " ".join(done.out.split())
     listed = json.loads(run("runs", "--json").out)["runs"]
     assert [(one["state"], one["undoes"], bool(one["undone_by"])) for one in listed] == [
         ("undone", loaded, False), ("stopped", loaded, False), ("loaded", None, True),
@@ -214,7 +214,7 @@ def test_on_a_terminal_undo_shows_the_preview_and_asks(on_terminal, hives, loade
     before = stored(hives)
     shown, ended = on_terminal("undo", loaded, answer=answer)
     assert ended == status, shown
-    for said in ("Preview of undoing", "red", "white", "Put back 2 and delete again 1 of 4 records in", words):
+    for said in ("Preview of undoing", "red", "white", "Put back 2 and remove again 1 of 4 records in", words):
         assert said in shown, said
     assert (stored(hives) == before) == bool(status)
 
@@ -224,7 +224,7 @@ def test_on_a_terminal_a_conflict_or_a_limit_is_shown_and_nothing_is_asked(on_te
     shown, ended = on_terminal("undo", loaded)
     assert (ended, "[y/N]" in shown, "changed since" in shown, shown.count("--rest")) == (4, False, True, 1), shown
     shown, ended = on_terminal("undo", loaded, "--rest", answer=b"y\n")
-    assert (ended, "Put back 1 and delete again 1 of 4 records in" in shown) == (3, True), shown
+    assert (ended, "Put back 1 and remove again 1 of 4 records in" in shown) == (3, True), shown
     shown, ended = on_terminal("load", "in.csv", "--into", hives, "--most-updated", "0")
     assert (ended, "[y/N]" in shown, "more than the limit of 0" in shown) == (4, False, True), shown
 
@@ -275,7 +275,7 @@ def test_runs_that_wrote_nothing_or_are_not_there_are_refused(run, hives, folder
 
 
 def test_a_trigger_that_brings_a_deleted_record_back_is_noticed_although_all_counts_are_right(folder, hives):
-    """It takes another one in its place: only looking for the deleted records themselves tells."""
+    """It takes another one in its place: only looking for the removed records themselves tells."""
     text_file(folder / "in.csv", [["apiary_code", "hive_no"], ["N09", 1]])
     done = tidymerge.load("in.csv", hives, accept_warnings=True)
     change(
@@ -284,7 +284,7 @@ def test_a_trigger_that_brings_a_deleted_record_back_is_noticed_although_all_cou
         "INSERT INTO hives (apiary_code, hive_no) VALUES ('N09', 1); DELETE FROM hives WHERE apiary_code = 'M02'; END",
     )
     before = stored(hives)
-    with pytest.raises(tidymerge.ProofFailed, match="1 of the 1 deleted records are still there"):
+    with pytest.raises(tidymerge.ProofFailed, match="1 of the 1 removed records are still there"):
         tidymerge.undo(done.run)
     assert stored(hives) == before
 

@@ -81,12 +81,12 @@ def test_previews_and_undos_have_pages_too(run, hives, folder):
     run("load", incoming, "--into", hives, "--yes")
     run("undo", "last", "--preview", "--page", "undo.html")
     previewed = Read((folder / "undo.html").read_text("utf-8")).words
-    for words in ("Preview of undoing", "The 3 changed records", "deleted N09 / 4", "red → white"):
+    for words in ("Preview of undoing", "The 3 changed records", "removed N09 / 4", "red → white"):
         assert words in previewed, words
     run("undo", "last", "--page", "undo.html")
     undone = Read((folder / "undo.html").read_text("utf-8")).words
     assert "Undone: run" in undone
-    assert "deleted N09 / 4" in undone
+    assert "removed N09 / 4" in undone
 
 
 def test_a_page_shows_the_first_thousand_records_and_says_so(run, hives, folder):

@@ -21,17 +21,17 @@ def test_a_share_is_never_rounded_to_what_it_is_not(count, whole, than, said):
 
 
 @pytest.mark.parametrize(
-    ("inserted", "records", "deleted", "undo", "said"),
+    ("inserted", "records", "removed", "undo", "said"),
     [
         (2, 6, 0, False, "Insert 2 and update 6 of 26 records in coop.db#hives?"),
         (1, 0, 0, False, "Insert 1 record in coop.db#hives?"),
         (0, 1200, 0, False, "Update 1,200 of 26 records in coop.db#hives?"),
-        (1, 2, 3, True, "Put back 2, delete again 3 and insert again 1 of 26 records in coop.db#hives?"),
-        (0, 0, 1, True, "Delete again 1 of 26 records in coop.db#hives?"),
+        (1, 2, 3, True, "Put back 2, remove again 3 and insert again 1 of 26 records in coop.db#hives?"),
+        (0, 0, 1, True, "Remove again 1 of 26 records in coop.db#hives?"),
     ],
 )
-def test_the_question_has_all_numbers(inserted, records, deleted, undo, said):
-    rows = Tally(inserted=inserted, updated=records, unchanged=0, skipped=0, rejected=0, deleted=deleted)
+def test_the_question_has_all_numbers(inserted, records, removed, undo, said):
+    rows = Tally(inserted=inserted, updated=records, unchanged=0, skipped=0, rejected=0, removed=removed)
     assert what_to_do(rows, records, 26, "coop.db#hives", undo=undo) == said
 
 
@@ -97,7 +97,7 @@ def test_rows_that_a_rule_holds_back_are_skipped_with_the_reason(run, folder):
         "unchanged": 0,
         "skipped": 1,
         "rejected": 0,
-        "deleted": 0,
+        "removed": 0,
     }
     assert "1 skipped: update_when of a column was not met." in ended.receipt["notes"]
     assert "skipped,update_when of a column was not met" in (folder / "m.csv").read_text("utf-8-sig")

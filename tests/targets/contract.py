@@ -335,12 +335,12 @@ class TargetContract:
         after = self.rows(folder, query)
         assert (loaded.rows.updated, loaded.rows.inserted) == (1, 3), loaded.rejects
         undone = tidymerge.undo(loaded.run)
-        assert (self.rows(folder, query), undone.rows.deleted) == (start, 3)
+        assert (self.rows(folder, query), undone.rows.removed) == (start, 3)
         tidymerge.undo(undone.run)
         assert self.rows(folder, query) == after
 
     def test_an_undo_that_would_leave_others_without_a_parent_names_them(self, folder):
-        """Whatever the foreign key would do by itself: nobody else's record is deleted or changed along."""
+        """Whatever the foreign key would do by itself: nobody else's record is removed or changed along."""
         self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER);"
                           "CREATE TABLE hive (id INTEGER PRIMARY KEY, t INTEGER, FOREIGN KEY (t) REFERENCES t (k));"
                           "CREATE TABLE lot (id INTEGER PRIMARY KEY, t INTEGER, FOREIGN KEY (t) REFERENCES t (k) ON DELETE CASCADE);"
@@ -352,7 +352,7 @@ class TargetContract:
         said = {conflict.key: conflict.now for conflict in stopped.value.receipt.conflicts}
         assert said == {("2",): "hive id 7 and 1 more", ("3",): "lot id 5"}
         undone = tidymerge.undo(loaded.run, rest=True)
-        assert (undone.rows.deleted, undone.rows.updated, undone.rows.rejected) == (1, 1, 2)
+        assert (undone.rows.removed, undone.rows.updated, undone.rows.rejected) == (1, 1, 2)
         assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [(1, 1), (2, 2), (3, 2)]
         assert self.rows(folder, "SELECT count(*) FROM lot") == [(1,)]
 
@@ -394,7 +394,7 @@ class TargetContract:
         ]  # fmt: skip
         assert float(found[0][3]) == 1.5
         assert self.load(folder, "t", sheet, add=True).changed == 0
-        assert tidymerge.undo(loaded.run).rows.deleted == 1
+        assert tidymerge.undo(loaded.run).rows.removed == 1
         assert self.rows(folder, "SELECT * FROM t ORDER BY k") == start
         again = tidymerge.undo("last")
         assert self.rows(folder, query) == after

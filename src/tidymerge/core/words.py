@@ -30,11 +30,11 @@ def what_to_do(rows: Tally, records: int, before: int, place: str, *, undo: bool
 
     `records` are updated, of `before` that there are.
     """
-    verbs = ("put back", "delete again", "insert again") if undo else ("update", "delete", "insert")
-    counts = zip(verbs, (records, rows.deleted, rows.inserted), strict=True)
+    verbs = ("put back", "remove again", "insert again") if undo else ("update", "remove", "insert")
+    counts = zip(verbs, (records, rows.removed, rows.inserted), strict=True)
     parts = [f"{verb} {count:,}" for verb, count in counts if count]
     parts = parts if undo else parts[::-1]
-    of = f" of {before:,}" if records or rows.deleted else ""
+    of = f" of {before:,}" if records or rows.removed else ""
     said = ", ".join(parts[:-1]) + (" and " if parts[:-1] else "") + parts[-1]
     word = plural(before if of else rows.inserted, "record", "records")
     return f"{said[0].upper()}{said[1:]}{of} {word} in {place}?"

@@ -14,6 +14,7 @@ from tidymerge.model.changes import Logged, Outcome
 
 _OUTCOME, _ROW, _FILE = "outcome", "row", "file"
 _KEY, _BEFORE, _AFTER, _CHANGED = "key ", "before ", "after ", "changed "
+_EARLIER = {"deleted": Outcome.REMOVED}  # words that were used before
 _ROWS = 1_000_000  # in a row group: what an undo holds in memory at a time
 
 
@@ -81,7 +82,7 @@ def _those(table: pa.Table, prefix: str) -> pa.Table:
 def _logged(table: pa.Table) -> Logged:
     masks = _those(table, _CHANGED)
     words = as_array(table[_OUTCOME]).cast(pa.string()).to_pylist()
-    by_word = {outcome.name.lower(): outcome for outcome in Outcome}
+    by_word = _EARLIER | {outcome.name.lower(): outcome for outcome in Outcome}
     return Logged(
         np.array([by_word[word] for word in words], np.uint8),
         as_array(table[_ROW]).to_numpy(),

@@ -20,7 +20,7 @@ class Outcome(IntEnum):
     UPDATED = 2
     SKIPPED = 3
     REJECTED = 4
-    DELETED = 5
+    REMOVED = 5
 
 
 class Matches(Struct, frozen=True):
@@ -107,7 +107,7 @@ class Inserts(Struct, frozen=True):
 
 
 class Removals(Struct, frozen=True):
-    """Records to delete, one row each, children before their parents.
+    """Records to remove, one row each, children before their parents.
 
     `records` index into `Existing`; `rows` are the incoming rows that asked for it, or NO_ROW; `positions` their places
     in a staging table of their own, ascending, numbered on from the other changes. `before` is what they hold.
@@ -119,7 +119,7 @@ class Removals(Struct, frozen=True):
     before: pa.Table = field(default_factory=_no_values)
 
     def __len__(self) -> int:
-        """How many records are deleted."""
+        """How many records are removed."""
         return len(self.records)
 
     def where(self, mask: Mask) -> "Removals":
@@ -149,7 +149,7 @@ class ChangeSet(Struct, frozen=True):
 
     @property
     def touched(self) -> int:
-        """How many records are updated, inserted or deleted."""
+        """How many records are updated, inserted or removed."""
         return self.written + len(self.removals)
 
     @property
@@ -204,8 +204,8 @@ def asked(marked: Mask, rows: Indices) -> Mask:
 class Logged(Struct, frozen=True):
     """What a run did to some records, one row each, every value as the target's own exact text.
 
-    `outcomes` are updated, inserted or deleted; `rows` the incoming row numbers; `keys` find the records. `before` and
-    `after` have the other columns that the run touched: of an update where `changed` marks it, of a deleted record
+    `outcomes` are updated, inserted or removed; `rows` the incoming row numbers; `keys` find the records. `before` and
+    `after` have the other columns that the run touched: of an update where `changed` marks it, of a removed record
     all before, of a new one all after; null elsewhere. `files` name where each row is from, where the run had several.
     """
 
@@ -241,12 +241,12 @@ class Tally(Struct, frozen=True):
     unchanged: int = 0
     skipped: int = 0
     rejected: int = 0
-    deleted: int = 0
+    removed: int = 0
 
     @property
     def read(self) -> int:
         """Every incoming row has one outcome, so the outcomes add up to the rows read."""
-        return self.inserted + self.updated + self.unchanged + self.skipped + self.rejected + self.deleted
+        return self.inserted + self.updated + self.unchanged + self.skipped + self.rejected + self.removed
 
 
 class Refusal(Struct, frozen=True):
@@ -261,5 +261,5 @@ class Written(Struct, frozen=True):
 
     updated: int
     inserted: int
-    deleted: int = 0
+    removed: int = 0
     refused: tuple[Refusal, ...] = ()

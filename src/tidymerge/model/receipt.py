@@ -148,7 +148,7 @@ class Receipt(Struct, frozen=True):
     @property
     def changed(self) -> int:
         """How many rows made a difference to the target."""
-        return self.rows.inserted + self.rows.updated + self.rows.deleted
+        return self.rows.inserted + self.rows.updated + self.rows.removed
 
     @property
     def fields_updated(self) -> int:

@@ -25,14 +25,15 @@ FORMAT = "tidymerge-receipt/1"
 
 
 class RowsForm(TypedDict):
-    """Rows by what became of them."""
+    """Rows by what became of them. What is removed was called `deleted` in the first entries of the log."""
 
     inserted: int
     updated: int
     unchanged: int
     skipped: int
     rejected: int
-    deleted: int
+    removed: NotRequired[int]
+    deleted: NotRequired[int]
 
 
 class IncomingForm(TypedDict):
@@ -196,7 +197,7 @@ def _rows(tally: Tally) -> RowsForm:
         "unchanged": tally.unchanged,
         "skipped": tally.skipped,
         "rejected": tally.rejected,
-        "deleted": tally.deleted,
+        "removed": tally.removed,
     }
 
 
@@ -295,7 +296,7 @@ def _tally(rows: RowsForm) -> Tally:
         unchanged=rows["unchanged"],
         skipped=rows["skipped"],
         rejected=rows["rejected"],
-        deleted=rows["deleted"],
+        removed=rows.get("removed", rows.get("deleted", 0)),
     )
 
 

@@ -88,7 +88,7 @@ class Writable(Protocol):
         """The records that were updated, and then those that were inserted, as they now stand."""
 
     def remaining(self, changes: ChangeSet) -> int:
-        """How many of the deleted records are still there."""
+        """How many of the removed records are still there."""
 
     def commit(self) -> None:
         """Make the writes last."""

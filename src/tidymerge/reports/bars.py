@@ -6,7 +6,7 @@ from tidymerge.model.receipt import Receipt
 
 _MOST_COLUMNS = 15
 _LONGEST, LONGEST_NAME = 110, 28
-OUTCOMES = ("inserted", "updated", "deleted", "unchanged", "skipped", "rejected")
+OUTCOMES = ("inserted", "updated", "removed", "unchanged", "skipped", "rejected")
 
 
 class Bar(Struct, frozen=True):
@@ -21,7 +21,7 @@ class Bar(Struct, frozen=True):
 def tally_bars(receipt: Receipt) -> list[Bar]:
     """What became of the rows."""
     counts = {name: getattr(receipt.rows, name) for name in OUTCOMES}
-    shown = {name: count for name, count in counts.items() if count or (name != "deleted" and not receipt.undoes)}
+    shown = {name: count for name, count in counts.items() if count or (name != "removed" and not receipt.undoes)}
     longest, whole = max([1, *shown.values()]), receipt.rows.read
     return [
         Bar(name, count / longest, f"{count:,}" + (f" ({count / whole:.0%})" if whole and count else ""), name)

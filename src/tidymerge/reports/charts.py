@@ -21,12 +21,12 @@ INK, PAPER = "#20242b", "#ffffff"
 COLOURS = {
     "inserted": "#1f8a70",
     "updated": "#2b62b8",
-    "deleted": "#7d4aa8",
+    "removed": "#7d4aa8",
     "unchanged": "#8d949e",
     "skipped": "#c5cad1",
     "rejected": "#c9481c",
 }
-_HATCHES = {"rejected": "////", "skipped": "--", "deleted": "\\\\\\\\"}  # told apart without colour too
+_HATCHES = {"rejected": "////", "skipped": "--", "removed": "\\\\\\\\"}  # told apart without colour too
 _MOST_PANELS = 6
 _LOW = 8  # so many columns or fewer need no taller picture
 _STYLE: dict[Any, Any] = {
@@ -94,7 +94,7 @@ def _short(address: str) -> str:
 
 def _tally(axes: Axes, receipt: Receipt) -> None:
     counts = {name: getattr(receipt.rows, name) for name in COLOURS}
-    names = [name for name, count in counts.items() if count or (name != "deleted" and not receipt.undoes)]
+    names = [name for name, count in counts.items() if count or (name != "removed" and not receipt.undoes)]
     values = [counts[name] for name in names]
     bars = axes.barh(names, values, color=[COLOURS[name] for name in names], height=0.7)
     for bar, name in zip(bars, names, strict=True):

@@ -102,7 +102,7 @@ def write(target: Target, decided: Decided, recording: Recording, progress: Prog
         progress.rows(kept.changes.touched)
     refused = tuple(refusal for one in done for refusal in one.refused)
     updated, inserted = sum(one.updated for one in done), sum(one.inserted for one in done)
-    written = Written(updated, inserted, sum(one.deleted for one in done), refused)
+    written = Written(updated, inserted, sum(one.removed for one in done), refused)
     if refused:
         count = len(refused)
         note = (
@@ -165,7 +165,7 @@ def _with_rest(
 
 
 def _changed(decided: Decided) -> int:
-    return decided.tally.inserted + decided.tally.updated + decided.tally.deleted
+    return decided.tally.inserted + decided.tally.updated + decided.tally.removed
 
 
 def prove(target: Target, carried: Carried, progress: Progress, *, trusting: bool, only_changed: bool) -> Carried:
@@ -180,7 +180,7 @@ def prove(target: Target, carried: Carried, progress: Progress, *, trusting: boo
         for part in decided.parts:
             account.prove_tally(account.tally([part.changes]), part.changes, part.read)
         changes = [part.changes for part in decided.parts]
-        did = (written.updated, written.inserted, written.deleted)
+        did = (written.updated, written.inserted, written.removed)
         account.prove_written(changes, decided.rows_before, target.count(), did)
         for part in decided.parts:
             _prove_read_back(target, carried, part, only_changed=only_changed)
@@ -245,7 +245,7 @@ def _prove_read_back(target: Target, carried: Carried, part: Part, *, only_chang
         )
     remaining = target.remaining(changes)
     if remaining:
-        raise ProofFailed(f"{remaining:,} of the {len(changes.removals):,} deleted records are still there.")
+        raise ProofFailed(f"{remaining:,} of the {len(changes.removals):,} removed records are still there.")
     new = found.slice(len(updates))
     for column in carried.decided.pairing.columns:
         name = column.name

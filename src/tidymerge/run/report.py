@@ -135,7 +135,7 @@ def _table_receipt(
     decided: Decided, state: State, examples: Mapping[str, Example], sample_rows: tuple[SampleRow, ...]
 ) -> TableReceipt:
     tally, touched = decided.tally, state in _TOUCHED
-    after = tally.inserted - tally.deleted if touched or state is State.PREVIEWED else 0
+    after = tally.inserted - tally.removed if touched or state is State.PREVIEWED else 0
     columns: Counter[str] = Counter()
     for part in decided.parts:
         columns.update({name: int(mask.sum()) for name, mask in part.changes.updates.changed.items() if mask.any()})

@@ -244,7 +244,7 @@ class FileTarget:
         return both
 
     def remaining(self, changes: ChangeSet) -> int:
-        """How many rows of the deleted keys are still there."""
+        """How many rows of the removed keys are still there."""
         if not len(changes.removals):
             return 0
         exact = [column.as_stored() for column in self._file.columns if column.name in changes.key]

@@ -20,7 +20,7 @@ _LONGEST_NAME = 400
 _SHOWN = {"\n": "␤", "\t": "␉", "\N{NO-BREAK SPACE}": "␣"}
 _NUMBERS = (
     "fields", "row", "rows", "example: row", "columns", "blank", "distinct", "longest",
-    "inserted", "updated", "deleted", "rejected",
+    "inserted", "updated", "removed", "rejected",
 )  # fmt: skip
 _SENTENCES = (
     "which", "for example", "expected", "rule", "as it came → as it is loaded", "what is wrong", "commonest values",
@@ -29,7 +29,7 @@ _SENTENCES = (
 _STYLES = {
     "inserted": "green",
     "updated": "cyan",
-    "deleted": "magenta",
+    "removed": "magenta",
     "unchanged": "dim",
     "skipped": "dim",
     "rejected": "red",
@@ -43,8 +43,8 @@ _MEANINGS = {
 }
 _UNDONE = {
     "updated": "the earlier values again",
-    "deleted": "the run had inserted the record",
-    "inserted": "the run had deleted the record",
+    "removed": "the run had inserted the record",
+    "inserted": "the run had removed the record",
     "unchanged": "is as it was before the run already",
     "rejected": "can't be put back: see above",
 }
@@ -261,9 +261,9 @@ def _closing_of_undo(shown: Receipt) -> str:
         return "Nothing to put back: the records are as they were before the run."
     if not shown.verified:
         return "Committed, but not verified: the target's triggers made a difference (see the note)."
-    written, gone = shown.rows.inserted + shown.rows.updated, shown.rows.deleted
+    written, gone = shown.rows.inserted + shown.rows.updated, shown.rows.removed
     said = [f"{all_written(written)} back equal"] if written else []
-    said += [f"{counted(gone, 'deleted record')} {plural(gone, 'is', 'are')} gone"] if gone else []
+    said += [f"{counted(gone, 'removed record')} {plural(gone, 'is', 'are')} gone"] if gone else []
     words = ", ".join(said)
     return f"Committed. {words[0].upper()}{words[1:]}."
 

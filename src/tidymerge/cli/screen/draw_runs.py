@@ -22,12 +22,12 @@ def listing(out: Console, past: Past, *, most: int | None) -> None:
         out.print("No such run is in the log.")
         return
     listed = grid(
-        "Runs, the latest first", ("run", "by", "what", "state", "inserted", "updated", "deleted", "rejected")
+        "Runs, the latest first", ("run", "by", "what", "state", "inserted", "updated", "removed", "rejected")
     )
     for one in past.runs[:most]:
         # What a stopped run would have done is in its receipt; here it would look like done.
         rows = one.run.receipt.rows if one.run.receipt and one.run.state in (State.LOADED, State.UNDONE) else None
-        counts = [f"{getattr(rows, name):,}" if rows else "" for name in ("inserted", "updated", "deleted", "rejected")]
+        counts = [f"{getattr(rows, name):,}" if rows else "" for name in ("inserted", "updated", "removed", "rejected")]
         listed.add_row(one.run.name, cut(one.run.user), cut(_what(one.run), _LONGEST), _state(one), *counts)
     out.print(listed)
     if most is not None and len(past.runs) > most:
@@ -144,7 +144,7 @@ def entry(one: PastRun) -> dict[str, Any]:
         if receipt is None
         else {
             name: getattr(receipt.rows, name)
-            for name in ("inserted", "updated", "unchanged", "skipped", "rejected", "deleted")
+            for name in ("inserted", "updated", "unchanged", "skipped", "rejected", "removed")
         },
         "fields_updated": None if receipt is None else receipt.fields_updated,
         "fingerprint": None if receipt is None else receipt.fingerprint,

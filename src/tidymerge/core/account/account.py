@@ -28,7 +28,7 @@ def tally(parts: Sequence[ChangeSet]) -> Tally:
         unchanged=int(counts[Outcome.UNCHANGED]),
         skipped=int(counts[Outcome.SKIPPED]),
         rejected=int(counts[Outcome.REJECTED]),
-        deleted=int(counts[Outcome.DELETED]),
+        removed=int(counts[Outcome.REMOVED]),
     )
 
 
@@ -40,11 +40,11 @@ def prove_tally(counted: Tally, changes: ChangeSet, rows_read: int) -> None:
     _equal("rows read and rows accounted for", rows_read, counted.read)
     # A row may update several records, and several rows one record, if the job says so.
     along = int((changes.outcomes[changes.followers] == Outcome.UPDATED).sum())
-    inserted, deleted = (int((part.rows != NO_ROW).sum()) for part in (changes.inserts, changes.removals))
+    inserted, removed = (int((part.rows != NO_ROW).sum()) for part in (changes.inserts, changes.removals))
     updated = _distinct(changes.updates.rows, len(changes.outcomes)) + along
     _equal("rows decided to update and rows with a record to update", counted.updated, updated)
     _equal("rows decided to insert and records to insert", counted.inserted, inserted)
-    _equal("rows decided to delete and records to delete", counted.deleted, deleted)
+    _equal("rows decided to remove and records to remove", counted.removed, removed)
     _equal("rejected rows and rows with a reason", counted.rejected, int((first_flaws(changes) >= 0).sum()))
 
 
@@ -56,13 +56,13 @@ def _distinct(rows: Indices, size: int) -> int:
 
 
 def prove_written(parts: Sequence[ChangeSet], rows_before: int, rows_after: int, did: tuple[int, int, int]) -> None:
-    """Check, inside the transaction, what the target says it `did` (updated, inserted, deleted). Raises ProofFailed."""
-    updated, inserted, deleted = did
-    inserts, deletes = sum(len(part.inserts) for part in parts), sum(len(part.removals) for part in parts)
+    """Check, inside the transaction, what the target says it `did` (updated, inserted, removed). Raises ProofFailed."""
+    updated, inserted, removed = did
+    inserts, removals = sum(len(part.inserts) for part in parts), sum(len(part.removals) for part in parts)
     _equal("records to update and records that the target updated", sum(len(part.updates) for part in parts), updated)
     _equal("records to insert and records that the target inserted", inserts, inserted)
-    _equal("records to delete and records that the target deleted", deletes, deleted)
-    _equal("rows after and rows before plus inserted minus deleted", rows_before + inserts - deletes, rows_after)
+    _equal("records to remove and records that the target removed", removals, removed)
+    _equal("rows after and rows before plus inserted minus removed", rows_before + inserts - removals, rows_after)
 
 
 def _equal(what: str, wanted: int, found: int) -> None:
@@ -121,7 +121,7 @@ def _bucket_digests(changes: ChangeSet) -> dict[tuple[str, int], bytes]:
     for action, table in (
         ("update", changes.updates.after),
         ("insert", changes.inserts.after),
-        ("delete", changes.removals.before),
+        ("remove", changes.removals.before),
     ):
         if table.num_rows:
             hashed = _hashed(changes, table, action)

@@ -32,7 +32,7 @@ def flaws_of(violation: Violation, changes: ChangeSet, pairing: Pairing) -> list
 
 
 def _hindered(violation: Violation, changes: ChangeSet) -> list[Flaw]:
-    """The rows whose records can't be deleted, with what refers to each."""
+    """The rows whose records can't be removed, with what refers to each."""
     _, at, there = np.intersect1d(changes.removals.positions, violation.positions, return_indices=True)
     if not len(at):
         return []

@@ -26,12 +26,12 @@ def examples(incoming: Incoming, changes: ChangeSet) -> dict[str, Example]:
 
 def first_touches(incoming: Incoming, changes: ChangeSet, most: int) -> list[Touch]:
     """The first touched records in row order, each with the fields that change."""
-    found = [touch for some in (_updated, _inserted, _deleted) for touch in some(incoming, changes, most)]
+    found = [touch for some in (_updated, _inserted, _removed) for touch in some(incoming, changes, most)]
     return sorted(found, key=lambda touch: touch.row)[:most]
 
 
-def _deleted(incoming: Incoming, changes: ChangeSet, most: int) -> list[Touch]:
-    """The first of the records that are to be deleted, with what they hold."""
+def _removed(incoming: Incoming, changes: ChangeSet, most: int) -> list[Touch]:
+    """The first of the records that are to be removed, with what they hold."""
     numbers = incoming.numbers_of(changes.removals.rows)
     found = []
     for at in np.argsort(numbers, kind="stable")[:most].tolist():
@@ -39,7 +39,7 @@ def _deleted(incoming: Incoming, changes: ChangeSet, most: int) -> list[Touch]:
         fields = tuple(
             (name, text, None) for name, text in held.items() if text is not None and name not in changes.key
         )
-        found.append(Touch("deleted", int(numbers[at]), tuple(held[name] or "" for name in changes.key), fields))
+        found.append(Touch("removed", int(numbers[at]), tuple(held[name] or "" for name in changes.key), fields))
     return found
 
 

@@ -34,22 +34,22 @@ def logged(incoming: Incoming, changes: ChangeSet, before: pa.Table, after: pa.T
 
     `before` has the updated records, `after` the updated and then the new ones, all columns as exact text.
     """
-    updates, inserts, deletes = len(changes.updates), len(changes.inserts), len(changes.removals)
+    updates, inserts, removals = len(changes.updates), len(changes.inserts), len(changes.removals)
     names = [name for name in after.column_names if name not in key]
-    nothing = {name: pa.nulls(deletes, pa.string()) for name in after.column_names}
-    removed = {name: changes.removals.before[name] if deletes else nothing[name] for name in after.column_names}
+    nothing = {name: pa.nulls(removals, pa.string()) for name in after.column_names}
+    removed = {name: changes.removals.before[name] if removals else nothing[name] for name in after.column_names}
     keys = {name: _stacked(after[name], removed[name]) for name in key}
     old, new, masks = {}, {}, {}
     for name in names:
         changed = changes.updates.changing(name)
-        masks[name] = np.r_[changed, np.zeros(inserts + deletes, bool)]
+        masks[name] = np.r_[changed, np.zeros(inserts + removals, bool)]
         was = _only(before[name], changed) if name in before.column_names else pa.nulls(updates, pa.string())
         old[name] = _stacked(was, pa.nulls(inserts, pa.string()), removed[name])
         new[name] = _stacked(_only(after[name], np.r_[changed, np.ones(inserts, bool)]), nothing[name])
     rows = np.concatenate([part.rows for part in (changes.updates, changes.inserts, changes.removals)])
     return Logged(
         np.repeat(
-            np.array([Outcome.UPDATED, Outcome.INSERTED, Outcome.DELETED], np.uint8), [updates, inserts, deletes]
+            np.array([Outcome.UPDATED, Outcome.INSERTED, Outcome.REMOVED], np.uint8), [updates, inserts, removals]
         ),
         incoming.numbers_of(rows),
         pa.table(keys),
@@ -97,8 +97,8 @@ def compare(log: Logged, existing: Existing, matches: Matches, came_since: Seque
     """
     there = matches.times > 0
     at = pa.array(matches.record, mask=~there)
-    updated, inserted, deleted = (
-        log.outcomes == outcome for outcome in (Outcome.UPDATED, Outcome.INSERTED, Outcome.DELETED)
+    updated, inserted, removed = (
+        log.outcomes == outcome for outcome in (Outcome.UPDATED, Outcome.INSERTED, Outcome.REMOVED)
     )
     holds, back = np.ones(len(there), bool), np.ones(len(there), bool)
     other, now = {}, {}
@@ -106,11 +106,11 @@ def compare(log: Logged, existing: Existing, matches: Matches, came_since: Seque
         current = as_array(existing.values[name].take(at))
         wrote, was = as_array(log.after[name]), as_array(log.before[name])
         written = (updated & log.changed[name]) | inserted
-        replaced = (updated & log.changed[name]) | deleted
+        replaced = (updated & log.changed[name]) | removed
         differs_now, differed = differs(current, wrote), differs(current, was)
         holds &= ~(written & differs_now)
         back &= ~(replaced & differed)
-        other[name] = there & ((written & differs_now) | (deleted & differed))
+        other[name] = there & ((written & differs_now) | (removed & differed))
         now[name] = current
     for name in came_since:
         now[name] = as_array(existing.values[name].take(at))
@@ -118,11 +118,11 @@ def compare(log: Logged, existing: Existing, matches: Matches, came_since: Seque
         holds &= ~other[name]
     standing = np.full(len(there), Standing.CHANGED, np.uint8)
     standing[there & updated & back] = Standing.BACK
-    standing[there & deleted & back] = Standing.BACK
-    standing[there & ~deleted & holds] = Standing.HOLDS
+    standing[there & removed & back] = Standing.BACK
+    standing[there & ~removed & holds] = Standing.HOLDS
     standing[~there & updated] = Standing.GONE
     standing[~there & inserted] = Standing.BACK
-    standing[~there & deleted] = Standing.HOLDS
+    standing[~there & removed] = Standing.HOLDS
     standing[matches.times > 1] = Standing.SEVERAL
     return Comparison(standing, np.where(there, matches.record, -1), other, now)
 
@@ -152,7 +152,7 @@ def reversal(
     order = np.lexsort((found.record[restored], shapes))
     restored, shapes = restored[order], shapes[order]
     changed = {name: mask[order] for name, mask in masks.items()}
-    again = np.flatnonzero(good & (log.outcomes == Outcome.DELETED))
+    again = np.flatnonzero(good & (log.outcomes == Outcome.REMOVED))
     fresh = logged_before.take(pa.array(again))
     first = np.argsort(generations(fresh, shape), kind="stable")
     fresh, again = fresh.take(pa.array(first)), again[first]
@@ -187,7 +187,7 @@ def _outcomes(
     rows: int, restored: Indices, again: Indices, leaving: Indices, flaws: Sequence[Flaw]
 ) -> npt.NDArray[np.uint8]:
     outcomes = np.full(rows, Outcome.UNCHANGED, np.uint8)
-    outcomes[restored], outcomes[again], outcomes[leaving] = Outcome.UPDATED, Outcome.INSERTED, Outcome.DELETED
+    outcomes[restored], outcomes[again], outcomes[leaving] = Outcome.UPDATED, Outcome.INSERTED, Outcome.REMOVED
     outcomes[flawed(flaws, rows)] = Outcome.REJECTED
     return outcomes
 

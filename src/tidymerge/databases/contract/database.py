@@ -12,7 +12,7 @@ from tidymerge.model import ColumnType, Existing, ForeignKey, Indices, Kind, Mas
 from tidymerge.model.changes import Refusal
 
 STAGE = "tidymerge staged changes"
-LEAVING = "tidymerge records to delete"
+LEAVING = "tidymerge records to remove"
 KEYS = "tidymerge incoming keys"
 # Columns of ours that stand beside those of the target: they begin with a sign that no name has that people give.
 _OURS = "\x01"

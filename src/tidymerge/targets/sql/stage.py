@@ -20,7 +20,7 @@ _LISTED = 50_000  # positions in one statement
 class Stage(Struct, frozen=True):
     """The staging table `table` of changes to the table of `shape`. `places` are the columns that locate a record.
 
-    `leaving` is the staging table of records to delete, if there are any. `changed` are the columns that some update
+    `leaving` is the staging table of records to remove, if there are any. `changed` are the columns that some update
     changes, and `referring` the foreign keys that refer to one of them.
     """
 
@@ -49,7 +49,7 @@ class Stage(Struct, frozen=True):
         return same_place(self.places)
 
     def is_leaving(self, record: str) -> str:
-        """SQL for whether the record of that alias is among those to delete."""
+        """SQL for whether the record of that alias is among those to remove."""
         return f"EXISTS (SELECT 1 FROM {self.leaving} l WHERE {same_place(self.places, record, 'l')})"
 
     def remove(self, positions: Sequence[int]) -> None:
@@ -69,11 +69,11 @@ class Stage(Struct, frozen=True):
         ]
 
     def _referred_to(self) -> list[Violation]:
-        """Records to delete to which others refer: those would be left without a parent, or be deleted along."""
+        """Records to remove to which others refer: those would be left without a parent, or be removed along."""
         return [violation for key in self.database.referring(self.shape.name) for violation in self._referring(key)]
 
     def _referring(self, key: ForeignKey) -> list[Violation]:
-        """Records of another table that refer to some that are to be deleted.
+        """Records of another table that refer to some that are to be removed.
 
         SELECT s.position, t.code FROM leaving s JOIN keepers x ON x.keeper_id = s.place_0
         JOIN hives t ON t.keeper_id = x.keeper_id ORDER BY s.position

@@ -225,7 +225,7 @@ class SqlTarget:
         return refusals
 
     def _stage_leaving(self, stage: Stage, removals: Removals, existing: Existing, pairing: Pairing) -> list[Refusal]:
-        """Put records to delete, with their keys, into a staging table of their own, and lock them."""
+        """Put records to remove, with their keys, into a staging table of their own, and lock them."""
         if stage.leaving is None:
             table = self._database.open_stage(pairing.key_columns, self._placed_by(pairing.key_columns), LEAVING)
             stage = self._stage = replace(stage, leaving=table)
@@ -321,7 +321,7 @@ class SqlTarget:
         return self._standing(changes, pairing.columns, written=True)
 
     def remaining(self, changes: ChangeSet) -> int:
-        """How many of the deleted records are still there."""
+        """How many of the removed records are still there."""
         assert self._stage is not None  # noqa: S101
         removals = changes.removals
         if not len(removals):

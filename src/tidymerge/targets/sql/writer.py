@@ -73,11 +73,11 @@ class Writer(Struct):
         return [Refusal(position, why) for position, why in late.items()]
 
     def _all(self, changes: ChangeSet) -> tuple[int, int, int]:
-        """Write all; how many records were updated, inserted and deleted."""
+        """Write all; how many records were updated, inserted and removed."""
         shape, last = self.stage.shape, self.detours.last
         own_parents = any(key.table == shape.name for key in shape.foreign_keys)
         # An updated record may refer to a new one, or cease to refer to one that leaves; else it may take their place.
-        deleted = 0 if own_parents else self._deleted(changes)
+        removed = 0 if own_parents else self._removed(changes)
         for aside in self.detours.asides:
             for low, high in stretches(aside.positions):
                 self._narrowed(low, high, Statement(self._move_aside, (aside.column, aside.value)))
@@ -98,10 +98,10 @@ class Writer(Struct):
             inserted = self._inserted(changes)
         self._fill_new(changes)
         if own_parents:
-            deleted = self._deleted(changes)
-        return updated, inserted, deleted
+            removed = self._removed(changes)
+        return updated, inserted, removed
 
-    def _deleted(self, changes: ChangeSet) -> int:
+    def _removed(self, changes: ChangeSet) -> int:
         removals = changes.removals
         if not len(removals):
             return 0
