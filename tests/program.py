@@ -30,7 +30,7 @@ PROGRAM = str(Path(sysconfig.get_path("scripts")) / "tidymerge")
 LATE = (  # what commands import when they need it
     "adbc_driver_sqlite", "jinja2", "matplotlib.figure", "matplotlib.backends.backend_agg", "openpyxl", "pyarrow.compute",
     "pyarrow.csv", "pyarrow.parquet", "python_calamine", "sqlglot", "tomlkit", "pymysql", "psycopg", "rich.progress",
-    "rich.table", "tidymerge.run.flow", "tidymerge.run.look", "tidymerge.run.draft", "tidymerge.run.past", "tidymerge.job.file",
+    "rich.table", "tidymerge.run.load", "tidymerge.run.undo", "tidymerge.run.look", "tidymerge.run.draft", "tidymerge.run.past", "tidymerge.job.file",
     "tidymerge.reports.page", "tidymerge.reports.charts", "tidymerge.reports.marked_file", "tidymerge.cli.screen.draw",
     "tidymerge.cli.screen.draw_look", "tidymerge.cli.screen.draw_runs", "tidymerge.cli.screen.bars", "tidymerge.databases.sqlite.database",
     "tidymerge.databases.postgres.database", "tidymerge.databases.mariadb.database", "tidymerge.targets.files",

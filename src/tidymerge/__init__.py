@@ -80,11 +80,11 @@ def preview(
     columns that the target lacks and is to get (True: all). `header_row` counts from 1. With `rejects`, the
     rejected rows are written to that file as CSV. Raises UsageError, SourceError or TargetError.
     """
-    from tidymerge.run import flow
+    from tidymerge.run import load as loading
 
     read = (delimiter, quote, encoding)
     asked = _job(job, incoming, into, key, columns, only, add, header_row, read)
-    return flow.preview(asked, outputs=_outputs(rejects))
+    return loading.preview(asked, outputs=_outputs(rejects))
 
 
 def load(
@@ -119,12 +119,12 @@ def load(
     receipt instead, which is then not `verified`. Where others change the same records meanwhile, it starts again for
     `wait` seconds (else as the settings say).
     """
-    from tidymerge.run import flow
+    from tidymerge.run import load as loading
 
     read = (delimiter, quote, encoding)
     over: dict[str, Any] = {"limits": limits or {}, "strict": strict, "trust_triggers": trust_triggers}
     asked = _job(job, incoming, into, key, columns, only, add, header_row, read, **over)
-    return flow.load(
+    return loading.load(
         asked, accept_warnings=accept_warnings, expect=expect, outputs=_outputs(rejects), wait_seconds=wait
     )
 
@@ -149,14 +149,14 @@ def undo(
     """
     from pathlib import Path
 
-    from tidymerge.run import flow
+    from tidymerge.run import undo as undoing
     from tidymerge.run.outputs import Outputs
 
     at = None if into is None else fspath(into)
     outputs = Outputs(conflicts=None if conflicts is None else Path(conflicts))
     if preview:
-        return flow.preview_undo(run, into=at, outputs=outputs)
-    return flow.undo(run, into=at, rest=rest, expect=expect, outputs=outputs, trust_triggers=trust_triggers)
+        return undoing.preview_undo(run, into=at, outputs=outputs)
+    return undoing.undo(run, into=at, rest=rest, expect=expect, outputs=outputs, trust_triggers=trust_triggers)
 
 
 def _outputs(rejects: str | PathLike[str] | Literal[False] | None) -> "Outputs":

@@ -1,1 +1,1 @@
-"""A run from start to end: the steps that `flow` puts in a row, and the questions that are asked of runs."""
+"""A run from start to end: the flows, the steps that they put in a row, and the questions that are asked of runs."""

@@ -10,7 +10,7 @@ from tidymerge.errors import Interrupted, LogDamaged, LogUnwritable, ServerAway,
 from tidymerge.model.receipt import State
 from tidymerge.model.run import Run
 from tidymerge.ports.log import Recording, RunLog
-from tidymerge.run.undo import committed
+from tidymerge.run.decide_undo import committed
 from tidymerge.targets import open_target
 
 

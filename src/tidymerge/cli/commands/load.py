@@ -32,7 +32,7 @@ def load(
     """Load the incoming rows, all or nothing, and account for every one."""
     from tidymerge.cli.screen import output
     from tidymerge.cli.screen.bars import Bars
-    from tidymerge.run import flow
+    from tidymerge.run import load as loading
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
@@ -42,7 +42,7 @@ def load(
         if asked:
             expect = _ask(out, job, files, json=json)
         with Bars(out, json=json) as progress, output.drawn_if_stopped(out, quiet=json or asked):
-            receipt = flow.load(
+            receipt = loading.load(
                 job,
                 accept_warnings=yes or asked,
                 expect=expect,
@@ -59,11 +59,11 @@ def _ask(out: "Console", job: "Job", files: "Outputs", *, json: bool) -> str:
     """Show the preview, ask, and return its fingerprint, so that the load does what was shown or stops."""
     from tidymerge.cli.screen import draw, output
     from tidymerge.cli.screen.bars import Bars
-    from tidymerge.run import flow
+    from tidymerge.run import load as loading
 
     files.check(job)
     with Bars(out, json=json) as progress:
-        receipt = flow.preview(job, progress=progress)
+        receipt = loading.preview(job, progress=progress)
     draw.receipt(out, receipt)
     if receipt.limits:
         return receipt.fingerprint  # the load itself says why it stops

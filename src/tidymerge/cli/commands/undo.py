@@ -36,8 +36,8 @@ def undo(
     """Put back what a run changed, all or nothing, where nobody has changed it since."""
     from tidymerge.cli.screen import output
     from tidymerge.cli.screen.bars import Bars
-    from tidymerge.run.flow import preview_undo_in_full
-    from tidymerge.run.flow import undo as put_back
+    from tidymerge.run.undo import preview_undo_in_full
+    from tidymerge.run.undo import undo as put_back
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
@@ -67,10 +67,10 @@ def _ask(out: "Console", run: str, into: str | None, *, rest: bool, json: bool) 
     """Show what would be undone, ask, and return its fingerprint, so that the undo does what was shown or stops."""
     from tidymerge.cli.screen import draw, output
     from tidymerge.cli.screen.bars import Bars
-    from tidymerge.run import flow
+    from tidymerge.run import undo as undoing
 
     with Bars(out, json=json) as progress:
-        receipt = flow.preview_undo(run, into=into, progress=progress)
+        receipt = undoing.preview_undo(run, into=into, progress=progress)
     draw.receipt(out, receipt)
     if receipt.rows.rejected and not rest:
         return receipt.fingerprint  # the undo itself says why it stops

@@ -1,55 +1,38 @@
-"""A run from start to end, as a table of contents: each step is a call, and its result goes on to the next.
+"""A load from start to end, as a table of contents: each step is a call, and its result goes on to the next.
 
-A load: describe, gather, widen, plan, decide, settle, sum up; then check, write, prove, save, seal, commit. An undo
-decides by the log; from there on its steps are the same.
+Describe, gather, widen, plan, decide, settle, sum up; then check, write, prove, save, seal, commit.
 """
 
-from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager, nullcontext
-from types import MappingProxyType
+from collections.abc import Callable, Mapping
+from contextlib import nullcontext
 
 from msgspec.structs import replace
 
 from tidymerge.address import reopened
-from tidymerge.errors import about
 from tidymerge.history.folder import FolderLog
 from tidymerge.history.who import user
 from tidymerge.job.model import Job
 from tidymerge.model.receipt import Receipt, State, Touch
 from tidymerge.model.run import Run
 from tidymerge.ports.log import RunLog
-from tidymerge.ports.progress import Progress, Quiet
+from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
 from tidymerge.run.attempts import attempts
-from tidymerge.run.checks import check_fingerprint, check_load, check_strict, check_undo
+from tidymerge.run.checks import check_load, check_strict
 from tidymerge.run.commit import Shield, commit, full_address, prove, seal, write
-from tidymerge.run.decide import decide_parts, sum_up
+from tidymerge.run.decide_load import decide_parts, sum_up
 from tidymerge.run.decided import Decided
 from tidymerge.run.earlier import older_than_before
 from tidymerge.run.gather import Gathering
+from tidymerge.run.opening import NO_OUTPUTS, QUIET, opened
 from tidymerge.run.outputs import Outputs
 from tidymerge.run.plan import describe, plan_load
 from tidymerge.run.record import recorded, settle_all
-from tidymerge.run.report import Clock, first_touches, make_receipt, save_conflicts, save_marked, save_rejects
-from tidymerge.run.save import save_of_load, save_of_undo
+from tidymerge.run.report import Clock, first_touches, make_receipt, save_marked, save_rejects
+from tidymerge.run.save import save_of_load
 from tidymerge.run.settle import settle
 from tidymerge.run.split import can_split
-from tidymerge.run.undo import decide_undo, undoable
 from tidymerge.run.widen import widen
-from tidymerge.targets import open_target
-
-NO_OUTPUTS = Outputs()
-QUIET: Progress = Quiet()
-_NONE: Mapping[str, str] = MappingProxyType({})
-
-
-@contextmanager
-def _opened(address: str, *, write: bool, types: Mapping[str, str] = _NONE, firmly: bool = False) -> Iterator[Target]:
-    with about(target=reopened(address)):
-        with about(address=reopened(address)):
-            found = open_target(address, write=write, types=types, firmly=firmly)
-        with found as target:
-            yield target
 
 
 def _decide_load(job: Job, target: Target, gathering: Gathering, clock: Clock, progress: Progress) -> Decided:
@@ -79,7 +62,7 @@ def preview_in_full(
     clock = Clock.begin(named=False)
     with Gathering(job) as gathering:
         outputs.check(gathering.job)
-        with _opened(job.target, write=False, types=job.types) as target:
+        with opened(job.target, write=False, types=job.types) as target:
             decided = _decide_load(job, target, gathering, clock, progress)
             decided = _looked_back(FolderLog(), job, gathering.checksums, decided)
             if outputs.rejects is not None:
@@ -120,8 +103,8 @@ def load(
     ):
         outputs.check(gathering.job)
         for attempt in attempts(recording, progress, wait_seconds):
-            opened = _opened(job.target, write=True, types=job.types, firmly=attempt.firmly)
-            with attempt, opened as target:
+            opening = opened(job.target, write=True, types=job.types, firmly=attempt.firmly)
+            with attempt, opening as target:
                 decided = _decide_load(job, target, gathering, clock, progress)
                 gathering.unchanged()
                 decided = _looked_back(log, job, lambda: run.files, decided).noting(*told)
@@ -135,74 +118,6 @@ def load(
                     # Made before the commit: after it nothing may fail.
                     decided = carried.decided.noting(*saved.notes, last=True)
                     receipt = make_receipt(decided, State.LOADED, clock, saved.rejects, verified=carried.verified)
-                    entry = seal(target, carried, run, receipt, recording)
-                    return commit(target, entry, clock, recording, shield)
-    raise AssertionError("an attempt that neither ends nor raises")
-
-
-def preview_undo(
-    text: str, *, into: str | None = None, outputs: Outputs = NO_OUTPUTS, progress: Progress = QUIET
-) -> Receipt:
-    """What undoing a run would do. Raises NoSuchRun and NotUndoable."""
-    return preview_undo_in_full(text, 0, into=into, outputs=outputs, progress=progress)[0]
-
-
-def preview_undo_in_full(
-    text: str, most: int, *, into: str | None = None, outputs: Outputs = NO_OUTPUTS, progress: Progress = QUIET
-) -> tuple[Receipt, list[Touch]]:
-    """A preview of undoing a run, and the first `most` records that would change."""
-    clock = Clock.begin(named=False)
-    log = FolderLog()
-    told = settle_all(log)
-    run = undoable(log, text)
-    outputs.check(target=into or run.target)
-    with _opened(into or run.target, write=False) as target:
-        decided = decide_undo(log, run, target, progress).noting(*told)
-        if outputs.conflicts is not None:
-            save_conflicts(decided, run.key, outputs.conflicts).keep()
-        receipt = make_receipt(decided, State.PREVIEWED, clock, rejects=outputs.conflicts)
-        return replace(receipt, undoes=run.name), first_touches(decided, most)
-
-
-def undo(
-    text: str,
-    *,
-    into: str | None = None,
-    rest: bool = False,
-    expect: str | None = None,
-    outputs: Outputs = NO_OUTPUTS,
-    trust_triggers: bool = False,
-    wait_seconds: int | None = None,
-    progress: Progress = QUIET,
-    shield: Shield = nullcontext,
-) -> Receipt:
-    """Put back what a run changed, where it still is what the run wrote; itself a run, in one transaction.
-
-    `text` is a run's name or how it begins; `into` an address to use in place of the one in the log. Raises NoSuchRun
-    and NotUndoable; Stopped where records were changed since or can't be put back, unless the `rest` is to be
-    undone, or when `expect` (a fingerprint) differs; and what `load` raises.
-    """
-    clock, log = Clock.begin(named=True), FolderLog()
-    told = settle_all(log)
-    undone = undoable(log, text)
-    address = into or undone.target
-    outputs.check(target=address)
-    run = Run(clock.run or "", State.UNDONE, clock.started, user(), reopened(address), undoes=undone.name)
-    with recorded(log, run) as recording:
-        for attempt in attempts(recording, progress, wait_seconds):
-            with attempt, _opened(address, write=True, firmly=attempt.firmly) as target:
-                decided = decide_undo(log, undone, target, progress).noting(*told)
-                check_fingerprint(decided, clock, expect)
-                check_undo(decided, undone, clock, outputs.conflicts, rest=rest)
-                carried = write(target, decided, recording, progress)
-                if carried.written.refused:
-                    check_undo(carried.decided, undone, clock, outputs.conflicts, rest=rest)
-                carried = prove(target, carried, progress, trusting=trust_triggers, only_changed=True)
-                saved = save_of_undo(carried.decided, undone, outputs)
-                with saved.with_the_run():
-                    found = carried.decided
-                    receipt = make_receipt(found, State.UNDONE, clock, saved.rejects, verified=carried.verified)
-                    receipt = replace(receipt, undoes=undone.name)
                     entry = seal(target, carried, run, receipt, recording)
                     return commit(target, entry, clock, recording, shield)
     raise AssertionError("an attempt that neither ends nor raises")

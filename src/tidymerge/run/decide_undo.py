@@ -1,0 +1,210 @@
+"""The log held against the target: what there is to undo, and whether a run that was cut off had committed."""
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+
+from msgspec.structs import replace
+
+from tidymerge.address import same_table
+from tidymerge.core.account import account
+from tidymerge.core.match.match import by_number, code_keys, match, texts_to_tell
+from tidymerge.core.tidy.cells import as_array, valid
+from tidymerge.core.undo.reverse import Comparison, Standing, compare, conflicts, reversal, shown, touches
+from tidymerge.errors import NotUndoable
+from tidymerge.model import Existing, Incoming, NewColumn, Pair, Pairing, Sample, TableShape
+from tidymerge.model.changes import ChangeSet, Logged, Outcome, Refusal
+from tidymerge.model.receipt import Conflict
+from tidymerge.model.rules import ColumnRule
+from tidymerge.model.run import Run
+from tidymerge.ports.log import RunLog
+from tidymerge.ports.progress import Progress
+from tidymerge.ports.target import Target
+from tidymerge.run.ask import equal_texts
+from tidymerge.run.decided import Decided, Part, as_they_are
+from tidymerge.run.settle import settle
+
+
+def held_against(
+    run: Run, logs: Iterable[Logged], target: Target, shape: TableShape
+) -> Iterator[tuple[Logged, Pairing, Existing, Comparison]]:
+    """Each part of a run's log, exact, with the records as they are now. Raises NotUndoable if a column is gone."""
+    for readable in logs:
+        log = replace(
+            readable,
+            keys=target.exact(readable.keys),
+            before=target.exact(readable.before),
+            after=target.exact(readable.after),
+        )
+        pairing = _pairing(run, log, shape)
+        existing = target.fetch(pairing.columns, pairing.key_columns, log.keys.select(pairing.key))
+        texts = texts_to_tell([log.keys, existing.values], pairing.key_columns)
+        equal = by_number(equal_texts(target, pairing.key_columns, texts))
+        codes = code_keys(log.keys, existing.values, pairing.key_columns, equal)
+        known = {*log.keys.column_names, *log.after.column_names}
+        came_since = [
+            column.name
+            for column in shape.columns
+            if not column.has_default and column.name in existing.values.column_names and column.name not in known
+        ]
+        yield log, pairing, existing, compare(log, existing, match(codes), came_since)
+
+
+def _pairing(run: Run, log: Logged, shape: TableShape) -> Pairing:
+    """The columns of the log, or all columns where whole records come or go; values travel as exact text."""
+    names = {*log.keys.column_names, *log.after.column_names}
+    gone = names - {column.name for column in shape.columns}
+    if gone:
+        raise NotUndoable(
+            f"The run {run.name} can't be undone: {run.target} no longer has the column {min(gone)}, which it wrote.",
+            run=run.name,
+        )
+    whole = bool((log.outcomes != Outcome.UPDATED).any())
+    columns = [column for column in shape.columns if not column.generated and (whole or column.name in names)]
+    pairs = tuple(Pair(column.as_stored(), column.name, ColumnRule(sources=(column.name,))) for column in columns)
+    return Pairing(pairs, run.record_key, (), ())
+
+
+def committed(run: Run, logs: Iterable[Logged], target: Target) -> bool | None:
+    """Whether the target shows that a run committed: None where nothing tells, or records speak against each other."""
+    yes, no = 0, 0
+    shape = target.describe()
+    there = {column.name for column in shape.columns}
+    if not there.issuperset((*run.added, *run.dropped)):  # columns come and go with the commit
+        return there.issuperset(run.added)
+    for _, _, _, found in held_against(run, logs, target, shape):
+        yes += int((found.standing == Standing.HOLDS).sum())
+        no += int((found.standing == Standing.BACK).sum())
+    return None if bool(yes) == bool(no) else yes > 0
+
+
+def undoable(log: RunLog, text: str) -> Run:
+    """The run to undo. Raises NoSuchRun and NotUndoable."""
+    run = log.find(text)
+    if not run.wrote:
+        raise NotUndoable(f"The run {run.name} {run.nothing_done}, so there is nothing to undo.", run=run.name)
+    if not run.settled:
+        with log.ended(run.name) as gone:
+            if not gone:
+                raise NotUndoable(
+                    f"The run {run.name} is still running; wait until it has ended, then undo it.", run=run.name
+                )
+    return run
+
+
+def later_runs(log: RunLog, run: Run) -> Iterator[tuple[Run, Iterable[Logged]]]:
+    """The runs that may have changed the same records since, in order of time, with their logs."""
+    for other in (log.read(name) for name in reversed(log.names()) if name > run.name):
+        if other.wrote and other.key == run.key and same_table(other.target, run.target):
+            yield other, log.changes(other)
+
+
+def decide_undo(log: RunLog, run: Run, target: Target, progress: Progress) -> Decided:
+    """Compare every record of a run with the log, stage what puts it back, and settle the constraints."""
+    shape, again = _with_dropped(run, target)
+    progress.stage("comparing the target with the log")
+    parts: list[Part] = []
+    refusals: list[Refusal] = []
+    seen: list[Logged] = []
+    staged = 0
+    pairing = None
+    for kept, pairing, existing, found in held_against(run, log.changes(run), target, shape):
+        changes = reversal(kept, run, existing, found, pairing, shape, target.readable)
+        changes = changes.staged_from(staged)
+        staged += changes.touched
+        tables = (target.readable(table) for table in (kept.keys, kept.before, kept.after))
+        seen.append(replace(kept, **dict(zip(("keys", "before", "after"), tables, strict=True))))
+        incoming = Incoming(f"run {run.name}", (), kept.rows, 0)
+        parts.append(Part(_always(incoming), changes, len(kept.rows)))
+        refusals += target.stage(changes, existing, pairing)
+        progress.rows(len(kept.rows))
+    if pairing is None:
+        raise NotUndoable(f"The run {run.name} changed nothing, so there is nothing to undo.", run=run.name)
+    rows_before = target.count()
+    progress.stage("testing the constraints")
+    readable = _for_people(target) if run.marked else as_they_are
+    settled = settle(target, parts, refusals, pairing, readable)
+    changed = [part.changes for part in settled]
+    for part in settled:
+        account.prove_tally(account.tally([part.changes]), part.changes, part.read)
+    dropped, notes = _columns_to_drop(run, settled, target, shape)
+    return Decided(
+        target=target.address,
+        sample=Sample(parts[0].rows()),
+        shape=shape,
+        pairing=pairing,
+        rows_before=rows_before,
+        parts=tuple(settled),
+        tally=account.tally(changed),
+        fingerprint=account.fingerprint(changed),
+        warnings=(),
+        notes=(*shape.notes, *notes),
+        view=(),
+        shown=readable,
+        conflicts=lambda decided: _conflicts(log, run, seen, decided),
+        added=tuple(again),
+        dropped=dropped,
+    )
+
+
+def _for_people(target: Target) -> Callable[[ChangeSet], ChangeSet]:
+    """What makes changes of exact text fit to be read."""
+
+    def readable(changes: ChangeSet) -> ChangeSet:
+        return shown(changes.with_values(target.readable))
+
+    return readable
+
+
+def _with_dropped(run: Run, target: Target) -> tuple[TableShape, list[NewColumn]]:
+    """The target's shape with the columns that the run took away, which are added again."""
+    shape = target.describe()
+    there = {column.name for column in shape.columns}
+    again = [NewColumn(name, kind) for name, kind in run.dropped.items() if name not in there]
+    return (target.add(again) if again else shape), again
+
+
+def _columns_to_drop(
+    run: Run, parts: Sequence[Part], target: Target, shape: TableShape
+) -> tuple[tuple[NewColumn, ...], list[str]]:
+    """The columns that the run had added, unless anybody else has put values there; and what is said of them."""
+    dropped, notes = [], []
+    for column in shape.columns:
+        if column.name not in run.added:
+            continue
+        held = int(valid(as_array(target.read([column.as_stored()])[column.name])).sum())
+        left = held - sum(_values_taken(part.changes, column.name) for part in parts)
+        if left:
+            notes.append(f"The column {column.name}, which the run had added, stays: {left:,} of its values do.")
+        else:
+            dropped.append(NewColumn(column.name, run.added[column.name]))
+            notes.append(f"The column {column.name}, which the run had added, goes.")
+    return tuple(dropped), notes
+
+
+def _values_taken(changes: ChangeSet, name: str) -> int:
+    """How many values of a column the changes take away."""
+    updates, removals = changes.updates, changes.removals
+    count = int(valid(as_array(removals.before[name])).sum()) if len(removals) else 0
+    if name in updates.columns:
+        before, after = as_array(updates.before[name]), as_array(updates.after[name])
+        count += int((updates.changed[name] & valid(before) & ~valid(after)).sum())
+    return count
+
+
+def _conflicts(log: RunLog, run: Run, logs: Sequence[Logged], parts: Sequence[Part]) -> list[Conflict]:
+    """What can't be put back, each with the latest of the later runs that wrote what is there now."""
+    found = [one for kept, part in zip(logs, parts, strict=True) for one in conflicts(kept, part.changes, run)]
+    wanted = [conflict.key for conflict in found]
+    wrote: dict[tuple[tuple[str, ...], str], tuple[str | None, str]] = {}
+    for other, their_logs in later_runs(log, run) if found else ():
+        for kept in their_logs:
+            for touch in touches(kept, other, wanted):
+                wrote |= {(touch.key, column): (after, other.name) for column, _, after in touch.fields}
+    blamed = []
+    for conflict in found:
+        value, name = wrote.get((conflict.key, conflict.column or ""), (None, None))
+        blamed.append(replace(conflict, by=name) if name and value == conflict.now else conflict)
+    return blamed
+
+
+def _always(incoming: Incoming) -> Callable[[], Incoming]:
+    return lambda: incoming

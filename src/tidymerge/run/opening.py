@@ -1,0 +1,26 @@
+"""Opening a target for a run."""
+
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from types import MappingProxyType
+
+from tidymerge.address import reopened
+from tidymerge.errors import about
+from tidymerge.ports.progress import Progress, Quiet
+from tidymerge.ports.target import Target
+from tidymerge.run.outputs import Outputs
+from tidymerge.targets import open_target
+
+NO_OUTPUTS = Outputs()
+QUIET: Progress = Quiet()
+_NONE: Mapping[str, str] = MappingProxyType({})
+
+
+@contextmanager
+def opened(address: str, *, write: bool, types: Mapping[str, str] = _NONE, firmly: bool = False) -> Iterator[Target]:
+    """A target, opened; what goes wrong there names its address."""
+    with about(target=reopened(address)):
+        with about(address=reopened(address)):
+            found = open_target(address, write=write, types=types, firmly=firmly)
+        with found as target:
+            yield target
