@@ -8,12 +8,19 @@ import json
 from collections.abc import Mapping
 from datetime import datetime
 from pathlib import Path
-from typing import TypedDict
+from typing import NotRequired, TypedDict
 
 from tidymerge.errors import LogDamaged
 from tidymerge.history import earlier_form
 from tidymerge.model.receipt import State
-from tidymerge.model.receipt_form import ReceiptForm, receipt_from_dict, receipt_to_dict
+from tidymerge.model.receipt_form import (
+    ReceiptForm,
+    RequestForm,
+    receipt_from_dict,
+    receipt_to_dict,
+    request_from_dict,
+    request_to_dict,
+)
 from tidymerge.model.run import Run
 
 FORMAT = "tidymerge-log/1"
@@ -46,6 +53,7 @@ class EntryForm(TypedDict):
     latest: Mapping[str, str]
     message: str | None
     receipt: ReceiptForm | None
+    request: NotRequired[RequestForm | None]
 
 
 def to_json(run: Run) -> str:
@@ -67,6 +75,7 @@ def to_json(run: Run) -> str:
         "latest": dict(run.latest),
         "message": run.message,
         "receipt": None if run.receipt is None else receipt_to_dict(run.receipt),
+        "request": request_to_dict(run.request),
     }
     return json.dumps(form, ensure_ascii=False, indent=1)
 
@@ -103,6 +112,7 @@ def _run(form: EntryForm) -> Run:
         message=form["message"],
         latest=form["latest"],
         receipt=None if form["receipt"] is None else receipt_from_dict(form["receipt"]),
+        request=request_from_dict(form.get("request")),
     )
 
 

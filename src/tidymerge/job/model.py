@@ -8,6 +8,26 @@ from tidymerge.model import ReadOptions
 from tidymerge.model.rules import ColumnRule, Limits, Rules
 
 
+class Change(Struct, frozen=True):
+    """What is asked of the records of a target that are there.
+
+    `columns` are those to set and how, each of the record's own values before; `where` is the condition, and without
+    one `every_record` must be said. `key` are the columns that name a record (empty: the target's own key). The rest is
+    as in `Job`.
+    """
+
+    target: str
+    columns: Mapping[str, ColumnRule]
+    where: str | None = None
+    every_record: bool = False
+    key: tuple[str, ...] = ()
+    strict: bool = False
+    trust_triggers: bool = False
+    limits: Limits = field(default_factory=Limits)
+    file: str | None = None
+    types: Mapping[str, str] = field(default_factory=dict)
+
+
 class Job(Struct, frozen=True):
     """Where rows come from, where they go, and how they are matched.
 

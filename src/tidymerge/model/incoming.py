@@ -32,6 +32,8 @@ class Incoming(Struct, frozen=True):
     its own; `uncalculated` counts, by column, the formulas whose result is not stored; `merged` has, by column, the
     first rows whose cells are one, so that only the upper one has the value; `reads` are the tables of a query.
 
+    Where the rows are records of the target, `records` has their keys as texts: numbers say nothing of them.
+
     Rows gathered from several addresses have these in `origins`, and in `origin` which one each row is from.
     """
 
@@ -48,6 +50,7 @@ class Incoming(Struct, frozen=True):
     uncalculated: Mapping[str, int] = field(default_factory=dict)
     merged: Mapping[str, tuple[int, int]] = field(default_factory=dict)
     reads: tuple[str, ...] = ()
+    records: pa.Array | None = None
 
     def numbers_of(self, rows: Indices) -> Indices:
         """The numbers of some rows as the person sees them; 0 for NO_ROW."""
@@ -56,6 +59,8 @@ class Incoming(Struct, frozen=True):
 
     def place(self, row: int) -> str:
         """Where a row stands, for people: its number, with its file or sheet if the rows come from several."""
+        if self.records is not None:
+            return str(self.records[row])
         number = str(self.row_numbers[row])
         return number if self.origin is None else f"{self.origins[self.origin[row]]} row {number}"
 

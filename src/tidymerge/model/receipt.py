@@ -18,6 +18,28 @@ class State(StrEnum):
     STOPPED = "stopped"
     FAILED = "failed"
     UNDONE = "undone"
+    CHANGED = "changed"
+
+    @property
+    def done(self) -> bool:
+        """Whether a run that came to this state did what it was asked for."""
+        return self in (State.LOADED, State.UNDONE, State.CHANGED)
+
+
+class Action(StrEnum):
+    """What a run was asked to do."""
+
+    LOAD = "load"
+    UNDO = "undo"
+    CHANGE = "change"
+
+
+class Request(Struct, frozen=True):
+    """What was asked of records that are there: by column what it is set to, and the condition; None for all."""
+
+    action: Action
+    sets: Mapping[str, str] = field(default_factory=dict)
+    where: str | None = None
 
 
 class Example(Struct, frozen=True):
@@ -38,7 +60,7 @@ class SampleRow(Struct, frozen=True):
 
 
 class RejectedCell(Struct, frozen=True):
-    """One thing that is wrong with a rejected row, for people."""
+    """One thing that is wrong with a rejected row, for people. `record` is the key, where no row asked for it."""
 
     row: int
     column: str | None
@@ -46,6 +68,7 @@ class RejectedCell(Struct, frozen=True):
     reason: str
     expected: str
     origin: str | None = None
+    record: str | None = None
 
 
 class MappedColumn(Struct, frozen=True):
@@ -122,8 +145,8 @@ class Touch(Struct, frozen=True):
 class Receipt(Struct, frozen=True):
     """What a run did, or in a preview would do. `to_dict` gives the published JSON form.
 
-    `limits` are those that a load goes over; `undoes` is the run that an undo takes back, `conflicts` the first of
-    the records that it can't.
+    `limits` are those that a run goes over; `undoes` is the run that an undo takes back, `conflicts` the first of
+    the records that it can't; `request` is what was asked of records that are there, in place of incoming rows.
     """
 
     state: State
@@ -141,9 +164,17 @@ class Receipt(Struct, frozen=True):
     verified: bool | None = None
     run: str | None = None
     limits: tuple[str, ...] = ()
-    go_ahead: Mapping[str, int] = field(default_factory=dict)
+    go_ahead: Mapping[str, int | bool] = field(default_factory=dict)
     undoes: str | None = None
     conflicts: tuple[Conflict, ...] = ()
+    request: Request | None = None
+
+    @property
+    def action(self) -> Action:
+        """What the run was asked to do."""
+        if self.undoes:
+            return Action.UNDO
+        return self.request.action if self.request else Action.LOAD
 
     @property
     def changed(self) -> int:

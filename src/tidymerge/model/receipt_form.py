@@ -10,12 +10,14 @@ from typing import NotRequired, TypedDict
 
 from tidymerge.model.changes import Tally
 from tidymerge.model.receipt import (
+    Action,
     Conflict,
     Example,
     MappedColumn,
     Receipt,
     RejectedCell,
     Rejects,
+    Request,
     SampleRow,
     State,
     TableReceipt,
@@ -111,6 +113,7 @@ class CellForm(TypedDict):
     reason: str
     expected: str
     origin: NotRequired[str | None]
+    record: NotRequired[str | None]
 
 
 class RejectsForm(TypedDict):
@@ -134,6 +137,14 @@ class ConflictForm(TypedDict):
     by: NotRequired[str | None]
 
 
+class RequestForm(TypedDict):
+    """What was asked of records that are there."""
+
+    action: str
+    set: Mapping[str, str]
+    where: str | None
+
+
 class ReceiptForm(TypedDict):
     """The whole receipt."""
 
@@ -150,8 +161,9 @@ class ReceiptForm(TypedDict):
     warnings: tuple[str, ...]
     notes: tuple[str, ...]
     limits: NotRequired[tuple[str, ...]]
-    go_ahead: NotRequired[Mapping[str, int]]
+    go_ahead: NotRequired[Mapping[str, int | bool]]
     undoes: NotRequired[str | None]
+    request: NotRequired[RequestForm | None]
     conflicts: NotRequired[tuple[ConflictForm, ...]]
     started: str
     seconds: float
@@ -184,10 +196,18 @@ def receipt_to_dict(receipt: Receipt) -> ReceiptForm:
         "limits": receipt.limits,
         "go_ahead": receipt.go_ahead,
         "undoes": receipt.undoes,
+        "request": request_to_dict(receipt.request),
         "conflicts": tuple(_conflict(conflict) for conflict in receipt.conflicts),
         "started": receipt.started.astimezone(UTC).isoformat(timespec="seconds").replace("+00:00", "Z"),
         "seconds": round(receipt.seconds, 3),
     }
+
+
+def request_to_dict(request: Request | None) -> RequestForm | None:
+    """What was asked, as plain data."""
+    if request is None:
+        return None
+    return {"action": request.action.value, "set": dict(request.sets), "where": request.where}
 
 
 def _rows(tally: Tally) -> RowsForm:
@@ -245,6 +265,7 @@ def _cell(cell: RejectedCell) -> CellForm:
         "reason": cell.reason,
         "expected": cell.expected,
         "origin": cell.origin,
+        "record": cell.record,
     }
 
 
@@ -286,7 +307,13 @@ def receipt_from_dict(form: ReceiptForm) -> Receipt:
         go_ahead=form.get("go_ahead", {}),
         undoes=form.get("undoes"),
         conflicts=tuple(_conflict_of(conflict) for conflict in form.get("conflicts", ())),
+        request=request_from_dict(form.get("request")),
     )
+
+
+def request_from_dict(form: RequestForm | None) -> Request | None:
+    """What was asked, of its form. Raises ValueError for an action that there is not."""
+    return None if form is None else Request(Action(form["action"]), form["set"], form["where"])
 
 
 def _tally(rows: RowsForm) -> Tally:
@@ -331,7 +358,13 @@ def _sample_of(form: SampleForm) -> SampleRow:
 
 def _cell_of(form: CellForm) -> RejectedCell:
     return RejectedCell(
-        form["row"], form["column"], form["value"], form["reason"], form["expected"], form.get("origin")
+        form["row"],
+        form["column"],
+        form["value"],
+        form["reason"],
+        form["expected"],
+        form.get("origin"),
+        form.get("record"),
     )
 
 

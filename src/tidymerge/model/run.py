@@ -5,18 +5,18 @@ from datetime import datetime
 
 from msgspec import Struct, field
 
-from tidymerge.model.receipt import Receipt, State
+from tidymerge.model.receipt import Receipt, Request, State
 
 
 class Run(Struct, frozen=True):
-    """One load or undo: who ran it, with which rows, into what, and how it ended.
+    """One load, change or undo: who ran it, with which rows, into what, and how it ended.
 
     `files` are the incoming addresses with the SHA-256 of each that is a file; `target` is the address to open the
     target by again, without a password; `undoes` names the run that this one took back. `key` are the columns that
     the job found records by, `record_key` those that the log finds them by; with `marked`, exact text starts with a
     letter that is not part of the value. A run is not `settled` while it can't be known whether its commit
     lasted. `message` says why a run was stopped or failed. `latest` has the greatest value of each column of dates that
-    was loaded.
+    was loaded. `request` is what was asked of records, where no rows came in.
     """
 
     name: str
@@ -34,11 +34,12 @@ class Run(Struct, frozen=True):
     message: str | None = None
     latest: Mapping[str, str] = field(default_factory=dict)
     receipt: Receipt | None = None
+    request: Request | None = None
 
     @property
     def wrote(self) -> bool:
         """Whether it changed the target, or may have."""
-        return self.state in (State.LOADED, State.UNDONE) and self.receipt is not None and self.receipt.changed > 0
+        return self.state.done and self.receipt is not None and self.receipt.changed > 0
 
     @property
     def nothing_done(self) -> str:

@@ -2,6 +2,7 @@
 
 from msgspec import Struct
 
+from tidymerge.core.explain.wording import wording
 from tidymerge.model.receipt import Receipt
 
 _MOST_COLUMNS = 15
@@ -21,7 +22,7 @@ class Bar(Struct, frozen=True):
 def tally_bars(receipt: Receipt) -> list[Bar]:
     """What became of the rows."""
     counts = {name: getattr(receipt.rows, name) for name in OUTCOMES}
-    shown = {name: count for name, count in counts.items() if count or (name != "removed" and not receipt.undoes)}
+    shown = {name: count for name, count in counts.items() if count or name in wording(receipt).counts_always}
     longest, whole = max([1, *shown.values()]), receipt.rows.read
     return [
         Bar(name, count / longest, f"{count:,}" + (f" ({count / whole:.0%})" if whole and count else ""), name)

@@ -9,6 +9,7 @@ from matplotlib.axes import Axes
 from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
 from matplotlib.figure import Figure
 
+from tidymerge.core.explain.wording import heading, statement, wording
 from tidymerge.core.infer.unusual import unusual
 from tidymerge.errors import BadOption
 from tidymerge.model.receipt import Receipt, State
@@ -81,11 +82,10 @@ def runs_chart(runs: Sequence[Run], path: Path) -> int:
 
 
 def _title(receipt: Receipt) -> str:
-    words = {State.PREVIEWED: "Preview:", State.LOADED: "Loaded:", State.UNDONE: "Undone:"}
-    verb = words.get(receipt.state, "Nothing written:")
-    target = receipt.tables[0].target if receipt.tables else ""
-    into = "in" if receipt.undoes else "into"
-    return cut(f"{verb} {_short(receipt.incoming)} {into} {_short(target)}, {receipt.started:%Y-%m-%d %H:%M} UTC")
+    head, rows, between = heading(receipt)
+    words = " ".join(filter(None, (head, _short(rows), between, _short(receipt.tables[0].target))))
+    asked = statement(receipt.request)
+    return cut(f"{words}{f': {asked}' if asked else ''}, {receipt.started:%Y-%m-%d %H:%M} UTC")
 
 
 def _short(address: str) -> str:
@@ -94,7 +94,8 @@ def _short(address: str) -> str:
 
 def _tally(axes: Axes, receipt: Receipt) -> None:
     counts = {name: getattr(receipt.rows, name) for name in COLOURS}
-    names = [name for name, count in counts.items() if count or (name != "removed" and not receipt.undoes)]
+    words = wording(receipt)
+    names = [name for name, count in counts.items() if count or name in words.counts_always]
     values = [counts[name] for name in names]
     bars = axes.barh(names, values, color=[COLOURS[name] for name in names], height=0.7)
     for bar, name in zip(bars, names, strict=True):
@@ -102,7 +103,7 @@ def _tally(axes: Axes, receipt: Receipt) -> None:
     whole = receipt.rows.read
     labels = [f" {count:,}" + (f" ({count / whole:.0%})" if whole and count else "") for count in values]
     axes.bar_label(bars, labels, padding=2)
-    axes.set_title(f"{whole:,} {'records of the run' if receipt.undoes else 'rows read'}", loc="left", fontsize=10)
+    axes.set_title(f"{whole:,} {words.one if whole == 1 else words.many}", loc="left", fontsize=10)
     _bare(axes, max(values, default=0))
 
 

@@ -6,18 +6,13 @@ from pathlib import Path
 
 from jinja2 import Environment, StrictUndefined
 
-from tidymerge.core.words import nothing_to_write
+from tidymerge.core.explain.wording import heading, statement, why_nothing, wording
+from tidymerge.core.words import plural
 from tidymerge.errors import BadOption
 from tidymerge.model.receipt import Receipt, State, Touch
 from tidymerge.on_disk import replacing
 from tidymerge.reports.bars import OUTCOMES, column_bars, tally_bars
 from tidymerge.reports.ours import SIGN
-
-_HEADINGS = {
-    State.PREVIEWED: ("Preview of", "Preview of undoing"),
-    State.LOADED: ("Loaded", "Loaded"),
-    State.UNDONE: ("Undone:", "Undone:"),
-}
 
 
 def write_page(receipt: Receipt, touched: Sequence[Touch], path: Path) -> None:
@@ -34,14 +29,15 @@ def page(receipt: Receipt, touched: Sequence[Touch]) -> str:
     """The page's text."""
     source = (files("tidymerge.reports") / "page.html").read_text(encoding="utf-8")
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
-    headings = _HEADINGS.get(receipt.state, ("Not loaded:", "Not undone:"))
     counts = {name: getattr(receipt.rows, name) for name in OUTCOMES}
     table = receipt.tables[0]
     return environment.from_string(source).render(
         receipt=receipt,
         maker=SIGN,
         table=table,
-        heading=headings[bool(receipt.undoes)],
+        heading=" ".join(filter(None, heading(receipt))),
+        statement=statement(receipt.request),
+        counted=plural(receipt.rows.read, wording(receipt).one, wording(receipt).many),
         closing=_closing(receipt),
         tone="bad" if receipt.state in (State.STOPPED, State.FAILED) else "good",
         tally_bars=tally_bars(receipt),
@@ -50,18 +46,19 @@ def page(receipt: Receipt, touched: Sequence[Touch]) -> str:
         columns_words=", ".join(f"{name}: {count:,}" for name, count in table.columns.items()),
         touched=touched,
         more_touched=receipt.changed - len(touched) if touched else 0,
-        more_rejects=receipt.rows.rejected - len({(cell.origin, cell.row) for cell in receipt.rejects.first}),
-        can_be_undone=receipt.run and receipt.changed and receipt.state in (State.LOADED, State.UNDONE),
+        more_rejects=receipt.rows.rejected
+        - len({(cell.origin, cell.row, cell.record) for cell in receipt.rejects.first}),
+        can_be_undone=receipt.run and receipt.changed and receipt.state.done,
     )
 
 
 def _closing(receipt: Receipt) -> str:
     if receipt.state is State.PREVIEWED:
         return "Nothing was written: this is a preview."
-    if receipt.state not in (State.LOADED, State.UNDONE):
+    if not receipt.state.done:
         return "Nothing was written."
     if not receipt.changed:
-        return nothing_to_write(receipt.rows)
+        return why_nothing(receipt)
     if not receipt.verified:
         return "Committed, but not verified: the target's own triggers made a difference (see the notes)."
     return "Committed, after every written record was read back and found equal."

@@ -6,7 +6,6 @@ from msgspec.structs import replace
 
 from tidymerge.core.words import plural
 from tidymerge.errors import Stopped
-from tidymerge.job.model import Job
 from tidymerge.model.receipt import State
 from tidymerge.model.run import Run
 from tidymerge.run.decided import Decided
@@ -14,20 +13,46 @@ from tidymerge.run.outputs import Outputs
 from tidymerge.run.report import Clock, make_receipt, save_conflicts, save_rejects
 
 
-def check_load(
-    decided: Decided, job: Job, clock: Clock, outputs: Outputs, *, accept_warnings: bool, expect: str | None
-) -> None:
-    """Raise Stopped where a load may not go on."""
-    check_fingerprint(decided, clock, expect)
-    check_strict(decided, job, clock, outputs)
+def check_fingerprint(decided: Decided, clock: Clock, expect: str | None) -> None:
+    """Raise Stopped if the changes are not those that were expected."""
+    if expect is not None and expect != decided.fingerprint:
+        changed = "The incoming rows or the target" if decided.request is None else "The target"
+        raise Stopped(
+            f"The changes are not the expected ones: the fingerprint is {decided.fingerprint}, not {expect}. "
+            f"{changed} changed since; preview again. Nothing was written.",
+            receipt=make_receipt(decided, State.STOPPED, clock),
+            reason="fingerprint",
+        )
+
+
+def check_strict(decided: Decided, clock: Clock, outputs: Outputs, *, strict: bool) -> None:
+    """Raise Stopped if a row or record was rejected and the run is strict."""
+    if not strict or not decided.tally.rejected:
+        return
+    count, rejects = decided.tally.rejected, _rejects_of_a_stopped(decided, outputs)
+    if decided.request is None:
+        said = f"{count:,} {plural(count, 'row was', 'rows were')} rejected and the load is strict"
+        next_step = "Correct the rows, or load without `strict` to take the good ones."
+    else:
+        said = f"{count:,} {plural(count, 'record was', 'records were')} rejected and the change is strict"
+        next_step = "Say the change otherwise, or leave `strict` out to change the others."
+    raise Stopped(
+        f"Stopped: {said}; nothing was written. {next_step}",
+        receipt=make_receipt(decided, State.STOPPED, clock, rejects=rejects),
+        reason="strict",
+    )
+
+
+def check_limits(decided: Decided, clock: Clock, outputs: Outputs, *, accept_warnings: bool) -> None:
+    """Raise Stopped at a limit, and at warnings that are not accepted."""
     if decided.limits:
-        rejects = _rejects_of_a_stopped(decided, job, outputs)
+        rejects = _rejects_of_a_stopped(decided, outputs)
         raise Stopped(
             f"Stopped by a limit; nothing was written. {' '.join(excess.words for excess in decided.limits)} "
             "If that is meant, allow it.",
             receipt=make_receipt(decided, State.STOPPED, clock, rejects=rejects),
             reason="limit",
-            give=(tuple((excess.name, str(excess.count)) for excess in decided.limits),),
+            give=(tuple((excess.name, excess.given) for excess in decided.limits),),
         )
     if decided.warnings and not accept_warnings:
         count = len(decided.warnings)
@@ -40,36 +65,11 @@ def check_load(
         )
 
 
-def check_fingerprint(decided: Decided, clock: Clock, expect: str | None) -> None:
-    """Raise Stopped if the changes are not those that were expected."""
-    if expect is not None and expect != decided.fingerprint:
-        raise Stopped(
-            f"The changes are not the expected ones: the fingerprint is {decided.fingerprint}, not {expect}. "
-            "The incoming rows or the target changed since; preview again. Nothing was written.",
-            receipt=make_receipt(decided, State.STOPPED, clock),
-            reason="fingerprint",
-        )
-
-
-def check_strict(decided: Decided, job: Job, clock: Clock, outputs: Outputs) -> None:
-    """Raise Stopped if a row was rejected and the load is strict."""
-    if not job.strict or not decided.tally.rejected:
-        return
-    rejects = _rejects_of_a_stopped(decided, job, outputs)
-    count = decided.tally.rejected
-    raise Stopped(
-        f"Stopped: {count:,} {plural(count, 'row was', 'rows were')} rejected and the load is strict; "
-        "nothing was written. Correct the rows, or load without `strict` to take the good ones.",
-        receipt=make_receipt(decided, State.STOPPED, clock, rejects=rejects),
-        reason="strict",
-    )
-
-
-def _rejects_of_a_stopped(decided: Decided, job: Job, outputs: Outputs) -> Path | None:
+def _rejects_of_a_stopped(decided: Decided, outputs: Outputs) -> Path | None:
     """The rejected rows in the file that was asked for, so that it is seen what is wrong with them."""
     if outputs.rejects is None or not decided.tally.rejected:
         return None
-    save_rejects(decided, outputs.rejects, job.incoming[0]).keep()
+    save_rejects(decided, outputs.rejects, "").keep()
     return outputs.rejects
 
 

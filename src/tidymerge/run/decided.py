@@ -10,7 +10,7 @@ from tidymerge.core.decide.change_set import reject
 from tidymerge.core.warn.limits import Excess
 from tidymerge.model import Flaw, Incoming, NewColumn, Pairing, Sample, TableShape
 from tidymerge.model.changes import ChangeSet, Tally
-from tidymerge.model.receipt import Conflict, MappedColumn
+from tidymerge.model.receipt import Conflict, MappedColumn, Request
 
 
 class Part(Struct, frozen=True):
@@ -41,7 +41,7 @@ class Decided(Struct, frozen=True):
     `shown` makes the values of changes fit to be read; `conflicts` gives the records of an undo's parts that can't be
     put back; `limits` are those that the job goes over; `added` columns are in the shape already, `dropped` ones still;
     `latest` has the greatest incoming value of each column of dates; `unreadable` columns hold values that are not of
-    their type.
+    their type; `request` is what was asked of records, where no rows came in.
     """
 
     target: str
@@ -62,6 +62,7 @@ class Decided(Struct, frozen=True):
     dropped: tuple[NewColumn, ...] = ()
     latest: Mapping[str, str] = field(default_factory=dict)
     unreadable: frozenset[str] = frozenset()
+    request: Request | None = None
 
     def noting(self, *notes: str, last: bool = False) -> "Decided":
         """The same with further notes, which come first or `last`."""

@@ -18,8 +18,9 @@ from tidymerge.ports.log import RunLog
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
 from tidymerge.run.attempts import attempts
-from tidymerge.run.checks import check_load, check_strict
-from tidymerge.run.commit import Shield, commit, full_address, prove, seal, write
+from tidymerge.run.carry_out import Manner, carry_out
+from tidymerge.run.checks import check_fingerprint, check_limits, check_strict
+from tidymerge.run.commit import Shield, full_address
 from tidymerge.run.decide_load import decide_parts, sum_up
 from tidymerge.run.decided import Decided
 from tidymerge.run.earlier import older_than_before
@@ -108,18 +109,17 @@ def load(
                 decided = _decide_load(job, target, gathering, clock, progress)
                 gathering.unchanged()
                 decided = _looked_back(log, job, lambda: run.files, decided).noting(*told)
-                check_load(decided, job, clock, outputs, accept_warnings=accept_warnings, expect=expect)
-                carried = write(target, decided, recording, progress)
-                if carried.written.refused:
-                    check_strict(carried.decided, job, clock, outputs)
-                carried = prove(target, carried, progress, trusting=job.trust_triggers, only_changed=False)
-                saved = save_of_load(carried.decided, job, clock, outputs)
-                with saved.with_the_run():
-                    # Made before the commit: after it nothing may fail.
-                    decided = carried.decided.noting(*saved.notes, last=True)
-                    receipt = make_receipt(decided, State.LOADED, clock, saved.rejects, verified=carried.verified)
-                    entry = seal(target, carried, run, receipt, recording)
-                    return commit(target, entry, clock, recording, shield)
+                check_fingerprint(decided, clock, expect)
+                check_strict(decided, clock, outputs, strict=job.strict)
+                check_limits(decided, clock, outputs, accept_warnings=accept_warnings)
+                manner = Manner(
+                    check=lambda decided: check_strict(decided, clock, outputs, strict=job.strict),
+                    save=lambda decided: save_of_load(decided, job, clock, outputs),
+                    trusting=job.trust_triggers,
+                    only_changed=False,
+                    shield=shield,
+                )
+                return carry_out(target, decided, run, clock, recording, progress, manner)
     raise AssertionError("an attempt that neither ends nor raises")
 
 

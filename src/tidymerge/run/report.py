@@ -25,7 +25,6 @@ from tidymerge.on_disk import Placed
 from tidymerge.reports import rejects_file
 from tidymerge.run.decided import Decided
 
-_TOUCHED = (State.LOADED, State.UNDONE)
 _CONFLICTS_LISTED = 1000  # in the receipt; the file of conflicts has them all
 _REJECTS_SHOWN = 10  # of each reason, in the receipt; the rejects file has them all
 _UPDATES_SHOWN, _INSERTS_SHOWN = 2, 1
@@ -123,18 +122,19 @@ def make_receipt(
         notes=decided.notes,
         started=clock.started,
         seconds=time.perf_counter() - clock.began,
-        verified=verified if state in _TOUCHED else None,
+        verified=verified if state.done else None,
         run=clock.run,
         limits=tuple(excess.words for excess in decided.limits),
         go_ahead={excess.name: excess.count for excess in decided.limits},
         conflicts=tuple(islice(decided.conflicts(decided.parts), _CONFLICTS_LISTED)),
+        request=decided.request,
     )
 
 
 def _table_receipt(
     decided: Decided, state: State, examples: Mapping[str, Example], sample_rows: tuple[SampleRow, ...]
 ) -> TableReceipt:
-    tally, touched = decided.tally, state in _TOUCHED
+    tally, touched = decided.tally, state.done
     after = tally.inserted - tally.removed if touched or state is State.PREVIEWED else 0
     columns: Counter[str] = Counter()
     for part in decided.parts:

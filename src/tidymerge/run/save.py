@@ -61,6 +61,13 @@ def save_of_load(decided: Decided, job: Job, clock: Clock, outputs: Outputs) -> 
     return Saved(rejects, tuple(files), tuple(notes))
 
 
+def save_of_change(decided: Decided, outputs: Outputs) -> Saved:
+    """Write the records that were rejected, if that was asked for."""
+    if outputs.rejects is None:
+        return Saved()
+    return Saved(outputs.rejects, (save_rejects(decided, outputs.rejects, ""),))
+
+
 def save_of_undo(decided: Decided, undone: Run, outputs: Outputs) -> Saved:
     """Write what can't be put back, if that was asked for."""
     if outputs.conflicts is None:

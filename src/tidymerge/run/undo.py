@@ -11,8 +11,9 @@ from tidymerge.model.receipt import Receipt, State, Touch
 from tidymerge.model.run import Run
 from tidymerge.ports.progress import Progress
 from tidymerge.run.attempts import attempts
+from tidymerge.run.carry_out import Manner, carry_out
 from tidymerge.run.checks import check_fingerprint, check_undo
-from tidymerge.run.commit import Shield, commit, prove, seal, write
+from tidymerge.run.commit import Shield
 from tidymerge.run.decide_undo import decide_undo, undoable
 from tidymerge.run.opening import NO_OUTPUTS, QUIET, opened
 from tidymerge.run.outputs import Outputs
@@ -75,15 +76,12 @@ def undo(
                 decided = decide_undo(log, undone, target, progress).noting(*told)
                 check_fingerprint(decided, clock, expect)
                 check_undo(decided, undone, clock, outputs.conflicts, rest=rest)
-                carried = write(target, decided, recording, progress)
-                if carried.written.refused:
-                    check_undo(carried.decided, undone, clock, outputs.conflicts, rest=rest)
-                carried = prove(target, carried, progress, trusting=trust_triggers, only_changed=True)
-                saved = save_of_undo(carried.decided, undone, outputs)
-                with saved.with_the_run():
-                    found = carried.decided
-                    receipt = make_receipt(found, State.UNDONE, clock, saved.rejects, verified=carried.verified)
-                    receipt = replace(receipt, undoes=undone.name)
-                    entry = seal(target, carried, run, receipt, recording)
-                    return commit(target, entry, clock, recording, shield)
+                manner = Manner(
+                    check=lambda decided: check_undo(decided, undone, clock, outputs.conflicts, rest=rest),
+                    save=lambda decided: save_of_undo(decided, undone, outputs),
+                    trusting=trust_triggers,
+                    only_changed=True,
+                    shield=shield,
+                )
+                return carry_out(target, decided, run, clock, recording, progress, manner)
     raise AssertionError("an attempt that neither ends nor raises")

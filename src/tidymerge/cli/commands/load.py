@@ -8,10 +8,7 @@ from tidymerge.cli.options import shared as options
 from tidymerge.cli.options.job import takes_job
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
     from tidymerge.job.model import Job
-    from tidymerge.run.outputs import Outputs
 
 
 @takes_job
@@ -40,7 +37,8 @@ def load(
         job = job_of(strict=strict, trust_triggers=trust_triggers)
         asked = not yes and expect is None and job.incoming != ("-",) and out.is_terminal and sys.stdin.isatty()
         if asked:
-            expect = _ask(out, job, files, json=json)
+            files.check(job)
+            expect = output.confirmed(out, lambda progress: loading.preview(job, progress=progress), json=json)
         with Bars(out, json=json) as progress, output.drawn_if_stopped(out, quiet=json or asked):
             receipt = loading.load(
                 job,
@@ -53,24 +51,3 @@ def load(
             )
     output.report(out, receipt, files, json=json)
     output.finish(receipt)
-
-
-def _ask(out: "Console", job: "Job", files: "Outputs", *, json: bool) -> str:
-    """Show the preview, ask, and return its fingerprint, so that the load does what was shown or stops."""
-    from tidymerge.cli.screen import draw, output
-    from tidymerge.cli.screen.bars import Bars
-    from tidymerge.run import load as loading
-
-    files.check(job)
-    with Bars(out, json=json) as progress:
-        receipt = loading.preview(job, progress=progress)
-    draw.receipt(out, receipt)
-    if receipt.limits:
-        return receipt.fingerprint  # the load itself says why it stops
-    if not receipt.changed and json:
-        return receipt.fingerprint
-    if not receipt.changed:
-        out.print("There is nothing to load.")
-        output.finish(receipt)
-    output.ask(output.question(receipt), "Nothing was written.", json=json)
-    return receipt.fingerprint

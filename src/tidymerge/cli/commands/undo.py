@@ -1,14 +1,11 @@
 """`tidymerge undo`: put back what a run changed."""
 
 import sys
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
 from tidymerge.cli.options import shared as options
-
-if TYPE_CHECKING:
-    from rich.console import Console
 
 
 def undo(
@@ -36,7 +33,7 @@ def undo(
     """Put back what a run changed, all or nothing, where nobody has changed it since."""
     from tidymerge.cli.screen import output
     from tidymerge.cli.screen.bars import Bars
-    from tidymerge.run.undo import preview_undo_in_full
+    from tidymerge.run.undo import preview_undo, preview_undo_in_full
     from tidymerge.run.undo import undo as put_back
 
     out = output.console(json_wanted=json)
@@ -50,7 +47,10 @@ def undo(
         else:
             asked = not yes and expect is None and out.is_terminal and sys.stdin.isatty()
             if asked:
-                expect = _ask(out, run, into, rest=rest, json=json)
+                expect = output.confirmed(
+                    out, lambda progress: preview_undo(run, into=into, progress=progress),
+                    json=json, undo=True, stops=not rest,
+                )  # fmt: skip
             with Bars(out, json=json) as progress, output.drawn_if_stopped(out, quiet=json or asked):
                 receipt = put_back(
                     run, into=into, rest=rest, expect=expect, outputs=files, trust_triggers=trust_triggers,
@@ -61,23 +61,3 @@ def undo(
     else:
         output.report(out, receipt, files, json=json)
     output.finish(receipt)
-
-
-def _ask(out: "Console", run: str, into: str | None, *, rest: bool, json: bool) -> str:
-    """Show what would be undone, ask, and return its fingerprint, so that the undo does what was shown or stops."""
-    from tidymerge.cli.screen import draw, output
-    from tidymerge.cli.screen.bars import Bars
-    from tidymerge.run import undo as undoing
-
-    with Bars(out, json=json) as progress:
-        receipt = undoing.preview_undo(run, into=into, progress=progress)
-    draw.receipt(out, receipt)
-    if receipt.rows.rejected and not rest:
-        return receipt.fingerprint  # the undo itself says why it stops
-    if not receipt.changed and json:
-        return receipt.fingerprint
-    if not receipt.changed:
-        out.print("There is nothing to undo.")
-        output.finish(receipt)
-    output.ask(output.question(receipt), "Nothing was undone.", json=json)
-    return receipt.fingerprint

@@ -65,8 +65,14 @@ def job_of(
     """The job of the job file, if one is given, with what the command line says over it. Raises UsageError."""
     from tidymerge.job.over import Given, job_with
 
-    most = {"updated": most_updated, "inserted": most_inserted, "rejected": most_rejected}
-    limits = {"fewest_rows": fewest_rows, "expect_updated": expect_updated, "expect_inserted": expect_inserted}
+    limits = options.limits(
+        updated=most_updated,
+        inserted=most_inserted,
+        rejected=most_rejected,
+        fewest_rows=fewest_rows,
+        expect_updated=expect_updated,
+        expect_inserted=expect_inserted,
+    )
     given = Given(
         incoming=incoming,
         target=into,
@@ -78,19 +84,11 @@ def job_of(
         take_rows=rows,
         skip_when=skip_when,
         read=options.read_options(delimiter, quote, encoding, cells, query),
-        limits=limits | {what: _most(text, what) for what, text in most.items()},
+        limits=limits,
         strict=strict,
         trust_triggers=trust_triggers,
     )
     return _complete(job_with(None if job_file is None else Path(job_file), given))
-
-
-def _most(text: str | None, what: str) -> Any:
-    if text is None:
-        return None
-    from tidymerge.core.warn.limits import parse_most
-
-    return parse_most(text, what)
 
 
 def _complete(job: "Job") -> "Job":

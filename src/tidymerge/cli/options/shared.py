@@ -1,7 +1,7 @@
 """The options that commands share, and the job they make."""
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -136,6 +136,14 @@ Chart = Annotated[
     str | None, typer.Option("--chart", metavar="FILE", help="Write the tally and the changes as a picture, .png.")
 ]
 AsJson = Annotated[bool, typer.Option("--json", help="Print the result as JSON, and nothing else, to standard output.")]
+
+
+def limits(**given: str | int | None) -> dict[str, Any]:
+    """The limits that options name, as far as they were given: those that are texts may be shares. Raises BadOption."""
+    from tidymerge.core.warn.limits import parse_most
+
+    said = {what: limit for what, limit in given.items() if limit is not None}
+    return {what: parse_most(limit, what) if isinstance(limit, str) else limit for what, limit in said.items()}
 
 
 def outputs(*, no_rejects: bool = False, **given: str | None) -> "Outputs":

@@ -9,8 +9,9 @@ from rich.text import Text
 
 from tidymerge.cli.screen.listing import Listing
 from tidymerge.cli.screen.typed import typed
+from tidymerge.core.explain.wording import heading, statement, why_nothing, wording
 from tidymerge.core.naming.mapping import listing
-from tidymerge.core.words import counted, nothing_to_write, plural
+from tidymerge.core.words import counted, plural
 from tidymerge.model import Reason
 from tidymerge.model.receipt import Conflict, Receipt, RejectedCell, SampleRow, State, TableReceipt
 
@@ -34,20 +35,6 @@ _STYLES = {
     "skipped": "dim",
     "rejected": "red",
 }
-_MEANINGS = {
-    "inserted": "no record had the key: a new one",
-    "updated": "a record had the key and other values",
-    "unchanged": "a record had the key and the same values",
-    "skipped": "left out on purpose: the notes say why",
-    "rejected": "something is wrong with the row",
-}
-_UNDONE = {
-    "updated": "the earlier values again",
-    "removed": "the run had inserted the record",
-    "inserted": "the run had removed the record",
-    "unchanged": "is as it was before the run already",
-    "rejected": "can't be put back: see above",
-}
 _CONFLICTS_SHOWN = 12
 
 
@@ -55,7 +42,9 @@ def receipt(out: Console, shown: Receipt, *, details: bool = True) -> None:
     """Print a receipt: what changes, how, what is wrong; the tally last, where the eye rests after scrolling."""
     for table in shown.tables:
         out.print(_heading(shown, table))
-        blocks = (_samples(table.samples), _changes(table), _columns(table)) if details else ()
+        by_row = shown.request is None
+        views = (_samples(table.samples, by_row=by_row), _changes(table, by_row=by_row), _columns(table))
+        blocks = views if details else ()
         for block in blocks:
             if block is not None:
                 out.print(block)
@@ -78,25 +67,26 @@ def _said(out: Console, shown: Receipt) -> None:
     for limit in shown.limits:
         out.print(Text.assemble(("Limit: ", "bold red"), limit))
     if shown.go_ahead:
-        out.print(f"If that is meant, give {typed((name, str(count)) for name, count in shown.go_ahead.items())}.")
+        allowed = [(name, "" if count is True else str(count)) for name, count in shown.go_ahead.items()]
+        out.print(f"If that is meant, give {typed(allowed)}.")
 
 
 def _heading(shown: Receipt, table: TableReceipt) -> RenderableType:
-    verb = {State.LOADED: "Loaded", State.PREVIEWED: "Preview of"}.get(shown.state, "Not loaded:")
-    if shown.undoes:
-        verb = {State.UNDONE: "Undone:", State.PREVIEWED: "Preview of undoing"}.get(shown.state, "Not undone:")
+    head, rows, between = heading(shown)
     line = Text.assemble(
-        (verb, "bold"),
-        f" {cut(shown.incoming, _LONGEST_NAME)} ",
-        ("in" if shown.undoes else "into", "bold"),
+        (head, "bold"),
+        f" {cut(rows, _LONGEST_NAME)} " if rows else "",
+        (between, "bold"),
         f" {cut(table.target, _LONGEST_NAME)}",
     )
-    conditional = (" if undone" if shown.undoes else " if loaded") if shown.state is State.PREVIEWED else ""
+    conditional = f" {wording(shown).condition}" if shown.state is State.PREVIEWED else ""
     names = f"Column names in row {shown.header_row}. " if shown.header_row else ""
-    under = (
-        f"{names}Records matched by {' + '.join(map(cut, table.key)).rstrip('.')}. "
-        f"The table: {counted(table.rows_before, 'row')} before, {table.rows_after:,} after{conditional}."
-    )
+    asked = cut(statement(shown.request), _LONGEST_NAME)
+    key = " + ".join(map(cut, table.key)).rstrip(".")
+    size = f"The table: {counted(table.rows_before, 'row')} before, {table.rows_after:,} after{conditional}."
+    under = f"{names}Records matched by {key}. {size}"
+    if asked:
+        under = f"{asked}\nRecords named by {key}. The table has {counted(table.rows_before, 'record')}."
     return Group(line, Text(under + "\n", "dim"))
 
 
@@ -106,11 +96,9 @@ def _tally(shown: Receipt) -> RenderableType:
     grid.add_column(justify="right", style="bold")
     grid.add_column()
     grid.add_column(style="dim")
-    if shown.undoes:
-        grid.add_row(f"{tally.read:,}", plural(tally.read, "record", "records"), "that the run had changed")
-    else:
-        grid.add_row(f"{tally.read:,}", plural(tally.read, "row read", "rows read"), "blank rows not counted")
-    for name, meaning in (_UNDONE if shown.undoes else _MEANINGS).items():
+    words = wording(shown)
+    grid.add_row(f"{tally.read:,}", plural(tally.read, words.one, words.many), words.which)
+    for name, meaning in words.meanings.items():
         count = getattr(tally, name)
         style = _STYLES[name] if count else "dim"
         extra = f" ({_fields(shown)})" if name == "updated" and count else ""
@@ -125,16 +113,17 @@ def _fields(shown: Receipt) -> str:
     return words if records == shown.rows.updated else f"{words} in {records:,} {plural(records, 'record', 'records')}"
 
 
-def _changes(table: TableReceipt) -> RenderableType | None:
+def _changes(table: TableReceipt, *, by_row: bool) -> RenderableType | None:
     if not table.columns:
         return None
-    listed = grid("Changes by column", ("column", "fields", "example: row", "key", "before", "after"))
+    names = ("example: row", "key") if by_row else ("example: key",)
+    listed = grid("Changes by column", ("column", "fields", *names, "before", "after"))
     for name, count in sorted(table.columns.items(), key=lambda item: -item[1]):
         example = table.examples[name]
         listed.add_row(
             cut(name),
             f"{count:,}",
-            str(example.row),
+            *([str(example.row)] if by_row else []),
             cut(" / ".join(example.key)),
             value(example.before),
             value(example.after, "cyan"),
@@ -142,11 +131,12 @@ def _changes(table: TableReceipt) -> RenderableType | None:
     return Padding(listed, (0, 0, 1, 0))
 
 
-def _samples(samples: Sequence[SampleRow]) -> RenderableType | None:
+def _samples(samples: Sequence[SampleRow], *, by_row: bool) -> RenderableType | None:
     if not samples:
         return None
     names = [name for name, *_ in samples[0].fields]
-    listed = grid("Some rows in full (what changes is picked out)", ("row", "", *names), of_data=True)
+    title = f"Some {'rows' if by_row else 'records'} in full (what changes is picked out)"
+    listed = grid(title, (*(["row"] if by_row else []), "", *names), of_data=True)
     for sample in samples:
         cells = []
         for _, before, after, changed in sample.fields:
@@ -154,7 +144,7 @@ def _samples(samples: Sequence[SampleRow]) -> RenderableType | None:
                 cells.append(Text.assemble(value(before, "dim"), " → ", value(after, "bold cyan")))
             else:
                 cells.append(value(after, "green" if sample.outcome == "inserted" else "dim"))
-        listed.add_row(str(sample.row), Text(sample.outcome, _STYLES[sample.outcome]), *cells)
+        listed.add_row(*([str(sample.row)] if by_row else []), Text(sample.outcome, _STYLES[sample.outcome]), *cells)
     return Padding(listed, (0, 0, 1, 0))
 
 
@@ -184,18 +174,17 @@ def _before_after(before: str | None, after: str | None) -> Text:
 
 
 def _rejects(shown: Receipt) -> RenderableType:
-    listed = grid("Rejected rows", ("reason", "rows", "which", "for example", "expected"))
+    what = "rows" if shown.request is None else "records"
+    listed = grid(f"Rejected {what}", ("reason", what, "which", "for example", "expected"))
     for reason, count in shown.rejects.reasons.items():
         cells = [cell for cell in shown.rejects.first if cell.reason == reason]
         numbers = ", ".join(_which(cell) for cell in cells[:_ROWS_NAMED])
         more = f" and {count - _ROWS_NAMED:,} more" if count > _ROWS_NAMED else ""
         listed.add_row(Text(reason, "red"), f"{count:,}", numbers + more, _example(cells[0]), cells[0].expected)
-    where = Text(
-        f"Rejected rows are in {shown.rejects.file}: correct them there and load that file.\n"
-        if shown.rejects.file
-        else ""
-    )
-    return Group(listed, where)
+    if not shown.rejects.file:
+        return listed
+    after = ": correct them there and load that file" if shown.request is None else ""
+    return Group(listed, Text(f"Rejected {what} are in {shown.rejects.file}{after}.\n"))
 
 
 def _conflicts(shown: Receipt) -> RenderableType:
@@ -225,6 +214,8 @@ def _in_the_way(conflict: Conflict) -> str:
 
 
 def _which(cell: RejectedCell) -> str:
+    if cell.record is not None:
+        return cut(cell.record)
     return str(cell.row) if cell.origin is None else f"{cell.origin} row {cell.row}"
 
 
@@ -235,10 +226,10 @@ def _example(cell: RejectedCell) -> str:
 def _closing(shown: Receipt) -> RenderableType:
     if shown.state is State.UNDONE:
         said = _closing_of_undo(shown)
-    elif shown.state is State.LOADED:
+    elif shown.state.done:
         records = shown.rows.inserted + sum(table.records_updated for table in shown.tables)
         if not shown.changed:
-            said = nothing_to_write(shown.rows)
+            said = why_nothing(shown)
         else:
             said = f"Committed. {all_written(records)} back equal."
             if not shown.verified:
@@ -251,7 +242,7 @@ def _closing(shown: Receipt) -> RenderableType:
         (said, "bold"),
         (f"  fingerprint {shown.fingerprint}, {shown.seconds:.1f} s", "dim"),
     ]
-    if shown.run and shown.changed and shown.state in (State.LOADED, State.UNDONE):
+    if shown.run and shown.changed and shown.state.done:
         parts += ["\nTo take it back: ", (f"tidymerge undo {shown.run}", "green")]
     return Text.assemble(*parts)
 

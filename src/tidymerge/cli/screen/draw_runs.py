@@ -7,12 +7,20 @@ from rich.console import Console
 from rich.text import Text
 
 from tidymerge.cli.screen.draw import cut, grid, value
+from tidymerge.core.explain.wording import statement
 from tidymerge.model.receipt import State, Touch
+from tidymerge.model.receipt_form import request_to_dict
 from tidymerge.model.run import Run
 from tidymerge.run.past import Past, PastRun
 
 FORMAT = "tidymerge-runs/1"
-_STYLES = {State.LOADED: "green", State.UNDONE: "cyan", State.STOPPED: "yellow", State.FAILED: "red"}
+_STYLES = {
+    State.LOADED: "green",
+    State.UNDONE: "cyan",
+    State.CHANGED: "green",
+    State.STOPPED: "yellow",
+    State.FAILED: "red",
+}
 _LONGEST = 400
 
 
@@ -26,7 +34,7 @@ def listing(out: Console, past: Past, *, most: int | None) -> None:
     )
     for one in past.runs[:most]:
         # What a stopped run would have done is in its receipt; here it would look like done.
-        rows = one.run.receipt.rows if one.run.receipt and one.run.state in (State.LOADED, State.UNDONE) else None
+        rows = one.run.receipt.rows if one.run.receipt and one.run.state.done else None
         counts = [f"{getattr(rows, name):,}" if rows else "" for name in ("inserted", "updated", "removed", "rejected")]
         listed.add_row(one.run.name, cut(one.run.user), cut(_what(one.run), _LONGEST), _state(one), *counts)
     out.print(listed)
@@ -38,6 +46,8 @@ def listing(out: Console, past: Past, *, most: int | None) -> None:
 def _what(run: Run) -> str:
     if run.undoes:
         return f"undo of {run.undoes}, {_short(run.target)}"
+    if run.request:
+        return f"{_short(run.target)}: {statement(run.request)}"
     incoming = ", ".join(_short(name) for name in run.files) or "?"
     return f"{incoming} into {_short(run.target)}"
 
@@ -70,6 +80,8 @@ def about(out: Console, one: PastRun) -> None:
         lines.append(("Job", run.job))
     for name, checksum in run.files.items():
         lines.append(("Incoming", f"{name}{f', SHA-256 {checksum}' if checksum else ''}"))
+    if run.request:
+        lines.append(("Change", statement(run.request)))
     lines.append(("Target", run.target))
     for name, words in lines:
         shown = words if isinstance(words, Text) else Text(cut(words, _LONGEST))
@@ -94,8 +106,9 @@ def story(out: Console, key: Sequence[str], told: Sequence[tuple[PastRun, Touch]
     for one, touch in told if most is None else told[-most:]:
         files = [touch.file] if touch.file else one.run.files
         source = f"undo of {one.run.undoes}" if one.run.undoes else ", ".join(map(_short, files))
+        source = statement(one.run.request) or source
         undone = " (undone later)" if one.undone_by else ""
-        first = [one.run.name, cut(one.run.user), cut(source, _LONGEST), str(touch.row), touch.outcome + undone]
+        first = [one.run.name, cut(one.run.user), cut(source, _LONGEST), str(touch.row or ""), touch.outcome + undone]
         for at, (column, before, after) in enumerate(touch.fields or (("", "", ""),)):
             listed.add_row(*(first if not at else [""] * 5), cut(column), value(before, "dim"), value(after, "cyan"))
     out.print(listed)
@@ -139,6 +152,7 @@ def entry(one: PastRun) -> dict[str, Any]:
         "target": run.target,
         "undoes": run.undoes,
         "undone_by": one.undone_by,
+        "request": request_to_dict(run.request),
         "message": run.message,
         "rows": None
         if receipt is None

@@ -4,7 +4,7 @@ import json as json_form
 import signal
 import sys
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
@@ -17,6 +17,7 @@ from tidymerge.reports.error_json import error_to_dict, failure_to_dict
 
 if TYPE_CHECKING:
     from tidymerge.model.receipt import Receipt, Touch
+    from tidymerge.ports.progress import Progress
     from tidymerge.run.outputs import Outputs
 
 DONE, WITH_REJECTS, STOPPED = 0, 3, 4
@@ -136,6 +137,31 @@ def question(receipt: "Receipt") -> str:
     (table,) = receipt.tables
     undo = receipt.undoes is not None
     return what_to_do(receipt.rows, table.records_updated, table.rows_before, table.target, undo=undo)
+
+
+def confirmed(
+    out: Console, preview: "Callable[[Progress], Receipt]", *, json: bool, undo: bool = False, stops: bool = True
+) -> str:
+    """Show a preview, ask, and return its fingerprint, so that the run does what was shown or stops.
+
+    Nothing is asked where the run itself says why it `stops`: at a limit, or at what an undo can't put back.
+    """
+    from tidymerge.cli.screen import draw
+    from tidymerge.cli.screen.bars import Bars
+
+    with Bars(out, json=json) as progress:
+        receipt = preview(progress)
+    draw.receipt(out, receipt)
+    if stops and (receipt.limits or (undo and receipt.rows.rejected)):
+        return receipt.fingerprint
+    if not receipt.changed and json:
+        return receipt.fingerprint
+    what = "undo" if undo else "load" if receipt.request is None else "change"
+    if not receipt.changed:
+        out.print(f"There is nothing to {what}.")
+        finish(receipt)
+    ask(question(receipt), f"Nothing was {'undone' if undo else 'written'}.", json=json)
+    return receipt.fingerprint
 
 
 def ask(question: str, refused: str, *, json: bool) -> None:

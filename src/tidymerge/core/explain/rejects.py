@@ -64,5 +64,6 @@ def first_rejects(incoming: Incoming, changes: ChangeSet, each: int) -> tuple[Re
             value = flaw.values[at].as_py() if flaw.values is not None else None
             row = int(incoming.row_numbers[flaw.rows[at]])
             origin = None if incoming.origin is None else incoming.origins[incoming.origin[flaw.rows[at]]]
-            cells.append(RejectedCell(row, flaw.column, value, flaw.reason.value, flaw.expected, origin))
+            record = None if incoming.records is None else incoming.place(int(flaw.rows[at]))
+            cells.append(RejectedCell(row, flaw.column, value, flaw.reason.value, flaw.expected, origin, record))
     return tuple(sorted(cells, key=lambda cell: (cell.origin or "", cell.row)))

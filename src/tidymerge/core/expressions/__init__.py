@@ -4,6 +4,17 @@ Three-valued logic, exact decimals. Source: docs/expressions.md; ISO/IEC 9075-2,
 """
 
 from tidymerge.core.expressions.expression import Expression, compile_expression, tells_time
+from tidymerge.core.expressions.functions import rounded_to
 from tidymerge.core.expressions.types import Cells, Frame, Scopes, Type, type_of
 
-__all__ = ["Cells", "Expression", "Frame", "Scopes", "Type", "compile_expression", "tells_time", "type_of"]
+__all__ = [
+    "Cells",
+    "Expression",
+    "Frame",
+    "Scopes",
+    "Type",
+    "compile_expression",
+    "rounded_to",
+    "tells_time",
+    "type_of",
+]

@@ -12,6 +12,7 @@ from tidymerge.core.expressions.types import Frame, Run, Type
 from tidymerge.core.tidy import digits
 from tidymerge.core.tidy.cells import mask_of
 from tidymerge.core.tidy.times import durations
+from tidymerge.model import Mask
 
 _COMPARISONS: dict[str, Callable[[np.ndarray], np.ndarray]] = {
     "=": lambda order: order == 0,
@@ -87,6 +88,18 @@ def round_number(values: pa.Array, places: int) -> pa.Array:
     if _is_float(values):
         return pc.round(values, places, "half_towards_infinity")
     return decimals.from_units(decimals.round_to(decimals.to_units(values), places))
+
+
+def rounded_to(values: pa.Array, places: int) -> tuple[pa.Array, Mask]:
+    """Numbers with no more than `places` decimals, rounded half away from zero; and which were rounded."""
+    if _is_float(values):
+        rounded = round_number(values, places)
+        return rounded, mask_of(pc.not_equal(rounded, values))
+    units = decimals.to_units(values)
+    if units.scale <= places:
+        return values, np.zeros(len(values), bool)
+    off = np.asarray(units.counts % 10 ** (units.scale - places) != 0, bool) & units.present
+    return decimals.from_units(decimals.round_to(units, places)), off
 
 
 def like(texts: pa.Array, pattern: str, escape: str | None) -> pa.Array:

@@ -45,10 +45,7 @@ def pair_columns(
     for target, source in (renames or {}).items():
         settled[target_name(shape, target)] = _settled(incoming, ColumnRule(sources=(source,)))
     for name in settled:
-        if not shape.column(name).loadable:
-            raise UnloadableColumn(
-                f"{name} {_why_not(shape.column(name))} and can't be loaded; leave it out.", column=name
-            )
+        check_loadable(shape.column(name))
     wanted = {target_name(shape, name) for name in only}
     keys = tuple(dict.fromkeys(target_name(shape, name) for name in key))
     used = {source for rule in settled.values() for source in rule.sources}
@@ -72,6 +69,14 @@ def pair_columns(
         tuple(dict.fromkeys(name for name in incoming if name not in used)),
         tuple(column.name for column in shape.columns if column.name not in loaded),
     )
+
+
+def check_loadable(column: TargetColumn) -> None:
+    """Raise UnloadableColumn for a column to which nobody can give values."""
+    if not column.loadable:
+        raise UnloadableColumn(
+            f"{column.name} {_why_not(column)} and can't be loaded; leave it out.", column=column.name
+        )
 
 
 def _settled(incoming: Sequence[str], rule: ColumnRule) -> ColumnRule:

@@ -29,11 +29,19 @@ def parse_most(text: str, what: str) -> Most:
 
 
 class Excess(Struct, frozen=True):
-    """A limit that a load goes over, in words; with the limit of this name at that count it would go ahead."""
+    """A limit that a run goes over, in words; with the limit of this name at that count it would go ahead.
+
+    Where that is no number but a permission, the count is True.
+    """
 
     words: str
     name: str
-    count: int
+    count: int | bool
+
+    @property
+    def given(self) -> str:
+        """The count as it is given; nothing for a permission."""
+        return "" if self.count is True else str(self.count)
 
 
 def exceeded(limits: Limits, counted: Tally, rows_before: int) -> list[Excess]:

@@ -1,0 +1,138 @@
+"""`tidymerge change`: set columns of records that are there."""
+
+import sys
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from tidymerge.cli.options import shared as options
+from tidymerge.errors import BadOption
+
+if TYPE_CHECKING:
+    from tidymerge.job.model import Change
+    from tidymerge.model.rules import ColumnRule
+
+
+def change(
+    target: Annotated[str, typer.Argument(metavar="TARGET", help="The table, as in coop.db#hives.")],
+    sets: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--set",
+            metavar="COLUMN=EXPRESSION",
+            help="Set this column, as in 'honey_kg = honey_kg * 1.05'; repeat. All are worked out from before.",
+        ),
+    ] = None,
+    where: Annotated[
+        str | None, typer.Option("--where", metavar="CONDITION", help="Only records for which this is true.")
+    ] = None,
+    every_record: Annotated[
+        bool, typer.Option("--every-record", help="There is no condition: every record is meant.")
+    ] = False,
+    key: Annotated[
+        list[str] | None,
+        typer.Option("--key", metavar="COLUMN", help="A column that names the record; repeat. Else the table's key."),
+    ] = None,
+    preview: Annotated[bool, typer.Option("--preview", help="Only show what would change.")] = False,
+    most_updated: Annotated[
+        str | None,
+        typer.Option("--most-updated", metavar="N|N%", help="Stop if more records would change (% of the target)."),
+    ] = None,
+    most_rejected: Annotated[
+        str | None,
+        typer.Option("--most-rejected", metavar="N|N%", help="Stop if more records can't take their new value."),
+    ] = None,
+    expect_updated: Annotated[
+        int | None,
+        typer.Option("--expect-updated", metavar="N", min=0, help="Stop unless exactly so many records would change."),
+    ] = None,
+    rejects: Annotated[
+        str | None, typer.Option("--rejects", metavar="FILE", help="Write the rejected records to this CSV file.")
+    ] = None,
+    strict: Annotated[bool, typer.Option("--strict", help="Change nothing if any record is rejected.")] = False,
+    yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False,
+    expect: options.Expect = None,
+    trust_triggers: options.TrustTriggers = False,
+    wait: options.Wait = None,
+    page: options.Page = None,
+    chart: options.Chart = None,
+    json: options.AsJson = False,
+) -> None:
+    """Set columns of the records that meet a condition, all or nothing, and say how many did and did not change."""
+    from tidymerge.cli.screen import output
+    from tidymerge.cli.screen.bars import Bars
+    from tidymerge.run.change import change as carry_out
+    from tidymerge.run.change import preview_change
+
+    out = output.console(json_wanted=json)
+    with output.json_failures(json_wanted=json):
+        files = options.outputs(rejects=rejects, page=page, chart=chart)
+        limits = options.limits(updated=most_updated, rejected=most_rejected, expect_updated=expect_updated)
+        asked = _asked(target, sets, where, key, limits, every_record=every_record, strict=strict, trust=trust_triggers)
+        if preview:
+            with Bars(out, json=json) as progress:
+                most = 0 if page is None else output.ROWS_ON_PAGE
+                receipt, touched = preview_change(asked, most, outputs=files, progress=progress)
+            output.write_views(receipt, touched, files)
+        else:
+            asks = not yes and expect is None and out.is_terminal and sys.stdin.isatty()
+            if asks:
+                expect = output.confirmed(out, lambda progress: preview_change(asked, progress=progress)[0], json=json)
+            with Bars(out, json=json) as progress, output.drawn_if_stopped(out, quiet=json or asks):
+                receipt = carry_out(
+                    asked, expect=expect, outputs=files, wait_seconds=wait, progress=progress,
+                    shield=output.uninterrupted,
+                )  # fmt: skip
+    if preview:
+        output.show(out, receipt, json=json)
+    else:
+        output.report(out, receipt, files, json=json)
+    output.finish(receipt)
+
+
+def _asked(
+    target: str,
+    sets: list[str] | None,
+    where: str | None,
+    key: list[str] | None,
+    limits: dict[str, Any],
+    *,
+    every_record: bool,
+    strict: bool,
+    trust: bool,
+) -> "Change":
+    """The change that the options describe. Raises BadOption."""
+    from tidymerge.job.model import Change
+    from tidymerge.model.rules import Limits
+
+    if where is not None and every_record:
+        raise BadOption("Give a condition with --where, or --every-record: not both.")
+    key_columns = tuple(key or ())
+    return Change(
+        target,
+        _columns(sets or ()),
+        where,
+        every_record,
+        key_columns,
+        strict,
+        trust_triggers=trust,
+        limits=Limits(**limits),
+    )
+
+
+def _columns(sets: Sequence[str]) -> "dict[str, ColumnRule]":
+    """The columns to set, by name, each with its expression."""
+    from tidymerge.model.rules import ColumnRule
+
+    columns: dict[str, ColumnRule] = {}
+    for given in sets:
+        name, equals, expression = given.partition("=")
+        if not (name.strip() and equals and expression.strip()):
+            raise BadOption(f"--set takes COLUMN=EXPRESSION, as in 'honey_kg = honey_kg * 1.05', not {given!r}.")
+        if name.strip() in columns:
+            raise BadOption(f"--set names the column {name.strip()!r} twice.")
+        columns[name.strip()] = ColumnRule(compute=expression.strip())
+    if not columns:
+        raise BadOption("Say what to set: --set 'COLUMN = EXPRESSION'.")
+    return columns

@@ -1,0 +1,118 @@
+"""What a receipt calls things, by what was asked for: a load, a change of records, or an undo.
+
+The terminal, the page and the chart take their words from here.
+"""
+
+from collections.abc import Mapping
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from tidymerge.core.words import nothing_to_write
+from tidymerge.model.receipt import Action, Receipt, Request, State
+
+
+class Wording(Struct, frozen=True):
+    """The words for one kind of run.
+
+    `heads` begin the heading by state, `not_done` where nothing was written; `between` stands between the rows and the
+    target; `condition` ends a sentence of a preview; `one`, `many` and `which` say what was counted; `meanings` what
+    each outcome means, in the order in which they are shown; `counts_always` are those shown in pictures also at zero.
+    """
+
+    heads: Mapping[State, str]
+    not_done: str
+    between: str
+    condition: str
+    one: str
+    many: str
+    which: str
+    meanings: Mapping[str, str]
+    counts_always: tuple[str, ...] = ()
+
+
+_LOAD = Wording(
+    {State.LOADED: "Loaded", State.PREVIEWED: "Preview of"},
+    "Not loaded:",
+    "into",
+    "if loaded",
+    "row read",
+    "rows read",
+    "blank rows not counted",
+    {
+        "inserted": "no record had the key: a new one",
+        "updated": "a record had the key and other values",
+        "unchanged": "a record had the key and the same values",
+        "skipped": "left out on purpose: the notes say why",
+        "rejected": "something is wrong with the row",
+    },
+    ("inserted", "updated", "unchanged", "skipped", "rejected"),
+)
+_UNDO = Wording(
+    {State.UNDONE: "Undone:", State.PREVIEWED: "Preview of undoing"},
+    "Not undone:",
+    "in",
+    "if undone",
+    "record of the run",
+    "records of the run",
+    "that the run had changed",
+    {
+        "updated": "the earlier values again",
+        "removed": "the run had inserted the record",
+        "inserted": "the run had removed the record",
+        "unchanged": "is as it was before the run already",
+        "rejected": "can't be put back: see above",
+    },
+)
+_CHANGE = Wording(
+    {State.CHANGED: "Changed", State.PREVIEWED: "Preview of a change of"},
+    "Not changed:",
+    "",
+    "if changed",
+    "record meets the condition",
+    "records meet the condition",
+    "",
+    {
+        "updated": "gets other values",
+        "unchanged": "holds already what it would get",
+        "rejected": "can't take its new value",
+    },
+    ("updated", "unchanged", "rejected"),
+)
+_WORDINGS = {Action.LOAD: _LOAD, Action.UNDO: _UNDO, Action.CHANGE: _CHANGE}
+
+
+def wording(receipt: Receipt) -> Wording:
+    """The words for a receipt."""
+    words = _WORDINGS[receipt.action]
+    if receipt.request is not None and receipt.request.where is None:
+        return replace(words, one="record", many="records", which="all that there are")
+    return words
+
+
+def heading(receipt: Receipt) -> tuple[str, str, str]:
+    """How a heading goes on before the target: what was done, the rows, and the word between; empty where none is."""
+    words = wording(receipt)
+    head = words.heads.get(receipt.state, words.not_done)
+    return (head, receipt.incoming, words.between) if words.between else (head, "", "")
+
+
+def statement(request: Request | None) -> str:
+    """What was asked of records, in a line: honey_kg = honey_kg * 1.05, where apiary_code = 'L01'; empty of a load."""
+    if request is None:
+        return ""
+    sets = ", ".join(f"{name} = {text}" for name, text in request.sets.items())
+    return f"{sets}, {f'where {request.where}' if request.where else 'in every record'}"
+
+
+def why_nothing(receipt: Receipt) -> str:
+    """Why a run wrote nothing, as far as its counts tell."""
+    if receipt.request is None:
+        return nothing_to_write(receipt.rows)
+    if not receipt.rows.read:
+        return "Nothing to write: no record meets the condition."
+    if not receipt.rows.rejected:
+        return "Nothing to write: the records that meet the condition hold these values already."
+    if not receipt.rows.unchanged:
+        return "Nothing to write: no record that meets the condition can take its new value."
+    return "Nothing to write: the records that meet the condition hold these values already, or can't take them."
