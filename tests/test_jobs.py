@@ -262,7 +262,8 @@ def test_a_wrong_job_says_file_line_and_word(run, folder, text, words):
 
 def test_the_schema_is_valid_and_the_command_line_wins_over_the_file(run, folder):
     schema = json.loads(run("schema").out)
-    assert schema["properties"]["rules"]
+    assert schema["$defs"]["JobFile"]["properties"]["rules"]
+    assert schema["$defs"]["ChangeFile"]["properties"]["change"]
     load(folder, [["K", "N", "M"], ["a", 1, 2]], 'k = "K"\nn = "N"')
     text_file(folder / "other.csv", [["K", "N", "M"], ["a", 1, 5], ["b", 1, 6]])
     ended = run(

@@ -4,6 +4,7 @@
     receipt = tidymerge.preview("week32.xlsx#Inspections", into="coop.db#hives")
     receipt = tidymerge.load("week32.xlsx#Inspections", into="coop.db#hives", expect=receipt.fingerprint)
     tidymerge.undo(receipt.run)
+    tidymerge.change("coop.db#hives", {"honey_kg": "honey_kg * 1.05"}, where="apiary_code = '101'")
 
 All return a `Receipt` and print nothing; all raise a `TidyMergeError` when they can't do their work.
 """
@@ -15,12 +16,13 @@ from typing import TYPE_CHECKING, Any, Literal
 from tidymerge.errors import ProofFailed, SourceError, Stopped, TargetError, TidyMergeError, UsageError
 
 if TYPE_CHECKING:
-    from tidymerge.job.model import Job
+    from tidymerge.job.model import Change, Job
     from tidymerge.model.receipt import Receipt
     from tidymerge.model.rules import Limits, Most
     from tidymerge.run.outputs import Outputs
 
 __all__ = [
+    "Change",
     "Job",
     "Limits",
     "Most",
@@ -32,6 +34,7 @@ __all__ = [
     "TidyMergeError",
     "UsageError",
     "__version__",
+    "change",
     "load",
     "preview",
     "undo",
@@ -41,10 +44,10 @@ __version__ = "0.1.0"
 
 def __getattr__(name: str) -> object:
     """Import the records when they are asked for: importing the package must stay quick."""
-    if name == "Job":
-        from tidymerge.job.model import Job
+    if name in ("Job", "Change"):
+        from tidymerge.job import model
 
-        return Job
+        return getattr(model, name)
     if name == "Receipt":
         from tidymerge.model.receipt import Receipt
 
@@ -129,6 +132,52 @@ def load(
     )
 
 
+def change(
+    target: str | PathLike[str] | None = None,
+    sets: Mapping[str, str] | None = None,
+    *,
+    job: "str | PathLike[str] | Change | None" = None,
+    where: str | None = None,
+    every_record: bool = False,
+    key: str | Sequence[str] = (),
+    preview: bool = False,
+    rejects: str | PathLike[str] | None = None,
+    strict: bool = False,
+    expect: str | None = None,
+    trust_triggers: bool = False,
+    limits: "Limits | None" = None,
+    wait: int | None = None,
+) -> "Receipt":
+    """Set columns of the records that meet a condition, in one transaction that is proved before it is committed.
+
+    `sets` maps columns to expressions over the record's own columns, all worked out from the values before. `where` is
+    the condition; without one, `every_record` must be true. `job` is a job file with [change], or a `Change`, over
+    which the other arguments win. `key` are the columns that name a record, and default to a key of the table. With
+    `preview` nothing is written. The receipt's `read` are the records that meet the condition: `updated`, `unchanged`
+    or `rejected`, with reasons; rejected ones go to the CSV file `rejects`. Raises UsageError, TargetError,
+    ProofFailed; Stopped without a condition, at a limit (more than half of the table), when `expect` is not the
+    fingerprint of the changes, or when `strict` and a record was rejected.
+    """
+    from msgspec.structs import asdict
+
+    from tidymerge.model.rules import ColumnRule
+    from tidymerge.run import change as changing
+
+    asked = _change(job).given(
+        None if target is None else fspath(target),
+        {name: ColumnRule(compute=text) for name, text in (sets or {}).items()},
+        where,
+        (key,) if isinstance(key, str) else tuple(key),
+        asdict(limits) if limits else {},
+        every_record=every_record,
+        strict=strict,
+        trust_triggers=trust_triggers,
+    )
+    if preview:
+        return changing.preview_change(asked, outputs=_outputs(rejects))[0]
+    return changing.change(asked, expect=expect, outputs=_outputs(rejects), wait_seconds=wait)
+
+
 def undo(
     run: str,
     *,
@@ -165,6 +214,19 @@ def _outputs(rejects: str | PathLike[str] | Literal[False] | None) -> "Outputs":
     from tidymerge.run.outputs import Outputs
 
     return Outputs(rejects=Path(rejects) if rejects else None, save_rejects=rejects is not False)
+
+
+def _change(job: "str | PathLike[str] | Change | None") -> "Change":
+    """The change of a file or object, or one that says nothing yet."""
+    from pathlib import Path
+
+    from tidymerge.job.model import Change
+
+    if job is None or isinstance(job, Change):
+        return job or Change("", {})
+    from tidymerge.job.reading import read_change
+
+    return read_change(Path(job))
 
 
 def _job(

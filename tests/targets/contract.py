@@ -339,6 +339,38 @@ class TargetContract:
         tidymerge.undo(undone.run)
         assert self.rows(folder, query) == after
 
+    def test_a_change_of_records(self, folder):
+        self.make(folder, "CREATE TABLE p (id INTEGER PRIMARY KEY); INSERT INTO p VALUES (1), (2), (5);"
+                          "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER, kg DECIMAL(5, 2) NOT NULL, mail VARCHAR(9) UNIQUE, p INTEGER, CHECK (n < 50), FOREIGN KEY (p) REFERENCES p (id));"
+                          "INSERT INTO t VALUES (1, 10, 1.15, 'a', 1), (2, 20, 2.25, 'b', 1), (3, 30, 3.5, NULL, 2), (4, NULL, 999, 'd', NULL), (5, 50 - 1, 5, 'e', 2);")  # fmt: skip
+        query = "SELECT k, n, kg, mail, p FROM t ORDER BY k"
+        start, target = self.rows(folder, query), self.address(folder, "t")
+        with pytest.raises(tidymerge.Stopped, match="all 5 records"):
+            tidymerge.change(target, {"n": "0"})
+        asked = {"n": "n + 10", "kg": "kg * 1.1 + k - k", "p": "n / 10"}  # each from the values before
+        preview = tidymerge.change(target, asked, where="k > 1 and (n > 10 or n is null)", preview=True)
+        changed = tidymerge.change(target, asked, where="k > 1 and (n > 10 or n is null)", expect=preview.fingerprint)
+        assert (changed.rows.read, changed.rows.updated, changed.rows.rejected) == (4, 1, 3)
+        assert changed.rejects.reasons == {"no such record": 1, "out of range": 1, "check failed": 1}
+        assert {cell.record for cell in changed.rejects.first} == {"3", "4", "5"}
+        assert changed.notes[-1] == "1 new value of kg rounded to the column's decimals."
+        written = [(1, 10, *start[0][2:]), (2, 30, type(start[1][2])("2.48"), "b", 2), *start[2:]]
+        assert self.rows(folder, query) == written
+        again = tidymerge.change(target, {"n": "30", "mail": "mail"}, where="k = 2")
+        assert (again.rows.unchanged, again.changed, self.rows(folder, query)) == (1, 0, written)
+        swapped = tidymerge.change(
+            target, {"mail": "case mail when 'a' then 'b' else 'a' end"}, where="mail in ('a', 'b')"
+        )
+        assert (swapped.rows.updated, [row[3] for row in self.rows(folder, query)[:2]]) == (2, ["b", "a"]), (
+            swapped.rejects
+        )
+        assert tidymerge.change(target, {"kg": "null"}, where="k = 1").rejects.reasons == {"blank not allowed": 1}
+        tidymerge.undo(swapped.run)
+        tidymerge.undo(changed.run)
+        assert self.rows(folder, query) == start
+        tidymerge.undo("last")
+        assert self.rows(folder, query) == written
+
     def test_an_undo_that_would_leave_others_without_a_parent_names_them(self, folder):
         """Whatever the foreign key would do by itself: nobody else's record is removed or changed along."""
         self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER);"

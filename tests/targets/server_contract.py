@@ -16,7 +16,7 @@ from tidymerge.errors import ServerAway
 from tidymerge.job.model import Job
 from tidymerge.model import ReadOptions
 from tidymerge.run import attempts
-from tidymerge.run import decide as run_decide
+from tidymerge.run import decide_load as run_decide
 from tidymerge.run.past import past_runs
 from tidymerge.targets import open_target
 from tidymerge.targets.sql import SqlTarget

@@ -16,7 +16,7 @@ from conftest import text_file
 from servers import with_database
 from tidymerge.core.decide.part import decide_part
 from tidymerge.databases.mariadb.session import Session
-from tidymerge.run import decide as run_decide
+from tidymerge.run import decide_load as run_decide
 
 
 class TestMariadb(ServerContract):

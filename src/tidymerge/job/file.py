@@ -28,11 +28,13 @@ Sign = Annotated[str, Field(min_length=1, max_length=1)]
 Value = str | int | float | bool
 
 
-class _Strict(BaseModel):
+class Strict(BaseModel):
+    """Words that are not known are errors."""
+
     model_config = ConfigDict(extra="forbid", strict=True)
 
 
-class IncomingPart(_Strict):
+class IncomingPart(Strict):
     """Where the rows come from and which of them count."""
 
     at: Word | list[Word] | None = Field(
@@ -53,7 +55,7 @@ class IncomingPart(_Strict):
     encoding: Word | None = None
 
 
-class TargetPart(_Strict):
+class TargetPart(Strict):
     """The table that the rows go into."""
 
     at: Word = Field(description="The table's address, as in coop.db#hives.")
@@ -67,7 +69,7 @@ class TargetPart(_Strict):
     )
 
 
-class FindPart(_Strict):
+class FindPart(Strict):
     """A look-up in a table of the same target."""
 
     in_: Word = Field(alias="in", description="The table to look in.")
@@ -77,14 +79,14 @@ class FindPart(_Strict):
     fold_case: bool = Field(False, description="Whether texts are found in any letter case.")
 
 
-class ReplacePart(_Strict):
+class ReplacePart(Strict):
     """A replacement by regular expression (RE2)."""
 
     pattern: Word
     with_: str = Field("", alias="with")
 
 
-class ColumnPart(_Strict):
+class ColumnPart(Strict):
     """How one target column gets its value."""
 
     from_: Word | list[Word] | None = Field(None, alias="from", description="The incoming column, or several to join.")
@@ -167,13 +169,13 @@ _NEEDS_FROM = (
 )  # fmt: skip
 
 
-class GreatestPart(_Strict):
+class GreatestPart(Strict):
     """Of several rows of one key, the one with the greatest value counts."""
 
     greatest: Word
 
 
-class InstructionPart(_Strict):
+class InstructionPart(Strict):
     """A column whose values say what to do with a row."""
 
     column: Word = Field(description="The incoming column.")
@@ -185,7 +187,7 @@ class InstructionPart(_Strict):
     )
 
 
-class RulesPart(_Strict):
+class RulesPart(Strict):
     """What holds for all rows."""
 
     blanks: Blanks = Field(Blanks.KEEP, strict=False, description="What a blank cell does to an existing value.")
@@ -209,7 +211,7 @@ MostRows = (
 Count = Annotated[int, Field(ge=0)]
 
 
-class LimitsPart(_Strict):
+class LimitsPart(Strict):
     """The brake: a load that would go over one of these is stopped, and nothing is written."""
 
     updated: MostRows | None = Field(
@@ -223,7 +225,7 @@ class LimitsPart(_Strict):
     expect_inserted: Count | None = Field(None, description="How many rows must be inserted, exactly.")
 
 
-class JobFile(_Strict):
+class JobFile(Strict):
     """A Tidy Merge job: everything but the incoming rows."""
 
     incoming: IncomingPart = IncomingPart()
@@ -238,16 +240,16 @@ class JobFile(_Strict):
         """The job that the file describes."""
         at = self.incoming.at
         return Job(
-            incoming=() if at is None else _listed(at),
+            incoming=() if at is None else listed(at),
             target=self.target.at,
-            key=_listed(self.target.key),
+            key=listed(self.target.key),
             types=self.target.types,
             add=self.target.add if isinstance(self.target.add, bool) else tuple(self.target.add),
-            columns={name: _rule(part, self.columns.values()) for name, part in self.columns.items()},
+            columns={name: rule_of(part, self.columns.values()) for name, part in self.columns.items()},
             rules=_rules(self),
             header_row=self.incoming.header_row,
             take_rows=self.incoming.rows,
-            fill_down=_listed(self.incoming.fill_down),
+            fill_down=listed(self.incoming.fill_down),
             read=ReadOptions(
                 self.incoming.delimiter,
                 self.incoming.quote,
@@ -257,11 +259,12 @@ class JobFile(_Strict):
             ),
             strict=self.rules.strict,
             save_rejects=self.rules.save_rejects,
-            limits=_limits(self.limits),
+            limits=limits_of(self.limits),
         )
 
 
-def _listed(value: str | list[str]) -> tuple[str, ...]:
+def listed(value: str | list[str]) -> tuple[str, ...]:
+    """One or several words."""
     return (value,) if isinstance(value, str) else tuple(value)
 
 
@@ -284,12 +287,13 @@ def _pieces(part: ColumnPart, columns: Iterable[str | ColumnPart]) -> int | None
     return max(alike)
 
 
-def _rule(part: str | ColumnPart, columns: Iterable[str | ColumnPart]) -> ColumnRule:
+def rule_of(part: str | ColumnPart, columns: Iterable[str | ColumnPart]) -> ColumnRule:
+    """The rule of one column, of all `columns` of the job."""
     if isinstance(part, str):
         return ColumnRule(sources=(part,))
     find = part.find
     return ColumnRule(
-        sources=_listed(part.from_ or []),
+        sources=listed(part.from_ or []),
         join=part.join,
         constant=_text(part.value),
         compute=part.compute,
@@ -328,7 +332,7 @@ def _steps(part: ColumnPart, columns: Iterable[str | ColumnPart]) -> Iterator[St
     if part.true_words or part.false_words:
         yield TruthWords(tuple(part.true_words), tuple(part.false_words))
     if part.date_format:
-        yield DateFormats(_listed(part.date_format))
+        yield DateFormats(listed(part.date_format))
 
 
 def _rules(file: JobFile) -> Rules:
@@ -349,7 +353,8 @@ def _rules(file: JobFile) -> Rules:
     )
 
 
-def _limits(part: LimitsPart) -> Limits:
+def limits_of(part: LimitsPart) -> Limits:
+    """The limits."""
     most = {
         what: None if given is None else parse_most(str(given), what)
         for what, given in (("updated", part.updated), ("inserted", part.inserted), ("rejected", part.rejected))
@@ -368,9 +373,3 @@ def _instruction(part: InstructionPart) -> Instruction:
         for text, meaning in part.values.items()
     }
     return Instruction(part.column, actions, part.blank)
-
-
-def json_schema() -> dict[str, Any]:
-    """The JSON Schema (2020-12) of a job file, for editors."""
-    schema = JobFile.model_json_schema(by_alias=True)
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema}

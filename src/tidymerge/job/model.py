@@ -1,9 +1,12 @@
 """What a run is asked to do."""
 
 from collections.abc import Mapping
+from typing import Any
 
 from msgspec import Struct, field
+from msgspec.structs import replace
 
+from tidymerge.errors import BadOption
 from tidymerge.model import ReadOptions
 from tidymerge.model.rules import ColumnRule, Limits, Rules
 
@@ -26,6 +29,40 @@ class Change(Struct, frozen=True):
     limits: Limits = field(default_factory=Limits)
     file: str | None = None
     types: Mapping[str, str] = field(default_factory=dict)
+
+    def given(
+        self,
+        target: str | None,
+        columns: Mapping[str, ColumnRule],
+        where: str | None,
+        key: tuple[str, ...],
+        limits: Mapping[str, Any],
+        *,
+        every_record: bool,
+        strict: bool,
+        trust_triggers: bool,
+    ) -> "Change":
+        """The change with what is given in addition, which wins; what is None or empty leaves its word. BadOption."""
+        if where is not None and every_record:
+            raise BadOption("Say a condition, or that every record is meant: not both.")
+        found = replace(
+            self,
+            target=target or self.target,
+            columns={**self.columns, **columns},
+            where=None if every_record else where or self.where,
+            every_record=every_record or (self.every_record and where is None),
+            key=key or self.key,
+            strict=strict or self.strict,
+            trust_triggers=trust_triggers or self.trust_triggers,
+            limits=replace(self.limits, **limits),
+        )
+        if not found.target:
+            raise BadOption("Say which table is meant, as in coop.db#hives, or give a job.")
+        if not found.columns:
+            raise BadOption(
+                "Say what to set, as in 'honey_kg = honey_kg * 1.05'.", give=((("set", "COLUMN=EXPRESSION"),),)
+            )
+        return found
 
 
 class Job(Struct, frozen=True):

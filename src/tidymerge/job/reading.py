@@ -5,20 +5,32 @@ import tomllib
 from collections.abc import Iterator, Sequence
 from difflib import get_close_matches
 from pathlib import Path
-from typing import Any, get_args
+from typing import Any, TypeVar, get_args
 
 from msgspec.structs import replace
 from pydantic import BaseModel, ValidationError
 
 from tidymerge.errors import BadJob, NoSuchFile
+from tidymerge.job.change_file import ChangeFile
 from tidymerge.job.file import JobFile
-from tidymerge.job.model import Job
+from tidymerge.job.model import Change, Job
+
+Form = TypeVar("Form", bound=BaseModel)
 
 
 def read_job(path: Path) -> Job:
     """The job in a file; addresses in it count from the file's folder. Raises NoSuchFile and BadJob."""
     text = read_text(path)
     return replace(_placed(parse_job(text, str(path)).to_job(), path.parent), file=str(path.absolute()))
+
+
+def read_change(path: Path) -> Change:
+    """The change in a file; its address counts from the file's folder. Raises NoSuchFile and BadJob."""
+    data, text = _data(read_text(path), str(path))
+    if "change" not in data:
+        raise BadJob(f"{path} has no [change], so it is no job that changes records.", file=str(path))
+    change = _checked(ChangeFile, data, text, str(path)).to_change()
+    return replace(change, target=_under(path.parent, change.target), file=str(path.absolute()))
 
 
 def read_text(path: Path) -> str:
@@ -35,25 +47,35 @@ def read_text(path: Path) -> str:
 
 def parse_job(text: str, name: str) -> JobFile:
     """Check the text of a job file. `name` is the file's, for messages. Raises BadJob."""
+    data, text = _data(text, name)
+    if "change" in data:
+        raise BadJob(f"{name} has [change]: it changes records that are there, and has no rows to load.", file=name)
+    return _checked(JobFile, data, text, name)
+
+
+def _data(text: str, name: str) -> tuple[dict[str, Any], str]:
     try:
-        data = tomllib.loads(text)
+        return tomllib.loads(text), text
     except RecursionError:
         raise BadJob(f"{name} is nested too deeply.", file=name) from None
     except tomllib.TOMLDecodeError as error:
         raise BadJob(f"{name} is not valid TOML: {error}.", file=name) from None
+
+
+def _checked(form: type[Form], data: dict[str, Any], text: str, name: str) -> Form:
     try:
-        return JobFile.model_validate(data)
+        return form.model_validate(data)
     except ValidationError as error:
-        raise BadJob("; ".join(_complaints(error, text, name)), file=name) from None
+        raise BadJob("; ".join(_complaints(form, error, text, name)), file=name) from None
 
 
-def _complaints(error: ValidationError, text: str, name: str) -> Iterator[str]:
+def _complaints(form: type[BaseModel], error: ValidationError, text: str, name: str) -> Iterator[str]:
     seen = set()
     for found in error.errors():
         if found["type"].endswith("_type") and isinstance(found["input"], dict) and len(error.errors()) > 1:
             continue  # a table where a word could stand too: what is wrong inside it is said by itself
         path = [str(step) for step in found["loc"] if not _is_branch(str(step))]
-        complaint = f"{name}, line {_line(text, path)}: {'.'.join(path)}{_words(found, path)}"
+        complaint = f"{name}, line {_line(text, path)}: {'.'.join(path)}{_words(form, found, path)}"
         if (place := tuple(path)) not in seen:
             seen.add(place)
             yield complaint
@@ -66,9 +88,9 @@ def _is_branch(step: str) -> bool:
     )
 
 
-def _words(found: Any, path: Sequence[str]) -> str:
+def _words(form: type[BaseModel], found: Any, path: Sequence[str]) -> str:
     if found["type"] == "extra_forbidden":
-        known = _known_words(path[:-1])
+        known = _known_words(form, path[:-1])
         close = get_close_matches(path[-1], known, n=1)
         hint = f"did you mean {close[0]}?" if close else f"known here are {', '.join(known)}"
         return f" is not a known word; {hint}"
@@ -79,9 +101,9 @@ def _words(found: Any, path: Sequence[str]) -> str:
     return f": {found['msg'][:1].lower()}{found['msg'][1:]}, not {found['input']!r}"
 
 
-def _known_words(path: Sequence[str]) -> list[str]:
+def _known_words(form: type[BaseModel], path: Sequence[str]) -> list[str]:
     """The words that the job file knows at a place."""
-    model: Any = JobFile
+    model: Any = form
     for step in path:
         if model is None:
             return []

@@ -28,7 +28,7 @@ def preview_change(
     clock = Clock.begin(named=False)
     outputs.check(target=asked.target)
     with opened(asked.target, write=False, types=asked.types) as target:
-        decided = decide_change(asked, target, clock.started, progress)
+        decided = decide_change(asked, target, clock, progress)
         if outputs.rejects is not None:
             save_rejects(decided, outputs.rejects, "").keep()
         receipt = make_receipt(decided, State.PREVIEWED, clock, rejects=outputs.rejects)
@@ -57,7 +57,7 @@ def change(
         for attempt in attempts(recording, progress, wait_seconds):
             opening = opened(asked.target, write=True, types=asked.types, firmly=attempt.firmly)
             with attempt, opening as target:
-                decided = decide_change(asked, target, clock.started, progress).noting(*told)
+                decided = decide_change(asked, target, clock, progress).noting(*told)
                 check_fingerprint(decided, clock, expect)
                 check_strict(decided, clock, outputs, strict=asked.strict)
                 check_limits(decided, clock, outputs, accept_warnings=True)

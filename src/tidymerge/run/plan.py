@@ -46,7 +46,7 @@ def plan_load(job: Job, target: Target, shape: TableShape, sample: Sample, run: 
     around = Surroundings(
         now,
         conditions.computes,
-        {find: _look_up(target, find) for find in finds if find is not None},
+        {find: look_up(target, find) for find in finds if find is not None},
         {"time": f"{now:%Y-%m-%d %H:%M:%S}", "run": run},
         rules.clear_mark,
         shape.name,
@@ -57,7 +57,7 @@ def plan_load(job: Job, target: Target, shape: TableShape, sample: Sample, run: 
     return Plan(shape, replace(pairing, not_loaded=idle), rules, conditions, around)
 
 
-def _look_up(target: Target, find: Find) -> LookUp:
+def look_up(target: Target, find: Find) -> LookUp:
     """The table of a look-up, read. Raises NoSuchTable and NoSuchColumn."""
     shape, values = sibling(target, find.table)
     where, take = target_name(shape, find.where), target_name(shape, find.take)

@@ -2,7 +2,8 @@
 
 import sys
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Annotated, Any
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -15,7 +16,16 @@ if TYPE_CHECKING:
 
 
 def change(
-    target: Annotated[str, typer.Argument(metavar="TARGET", help="The table, as in coop.db#hives.")],
+    target: Annotated[
+        str | None,
+        typer.Argument(metavar="TARGET", help="The table, as in coop.db#hives. Else the job's.", show_default=False),
+    ] = None,
+    job: Annotated[
+        str | None,
+        typer.Option(
+            "--job", metavar="JOB", help="A job with [change]. What is given on the command line wins over it."
+        ),
+    ] = None,
     sets: Annotated[
         list[str] | None,
         typer.Option(
@@ -69,7 +79,10 @@ def change(
     with output.json_failures(json_wanted=json):
         files = options.outputs(rejects=rejects, page=page, chart=chart)
         limits = options.limits(updated=most_updated, rejected=most_rejected, expect_updated=expect_updated)
-        asked = _asked(target, sets, where, key, limits, every_record=every_record, strict=strict, trust=trust_triggers)
+        asked = _job(job).given(
+            target, _columns(sets or ()), where, tuple(key or ()), limits,
+            every_record=every_record, strict=strict, trust_triggers=trust_triggers,
+        )  # fmt: skip
         if preview:
             with Bars(out, json=json) as progress:
                 most = 0 if page is None else output.ROWS_ON_PAGE
@@ -91,34 +104,15 @@ def change(
     output.finish(receipt)
 
 
-def _asked(
-    target: str,
-    sets: list[str] | None,
-    where: str | None,
-    key: list[str] | None,
-    limits: dict[str, Any],
-    *,
-    every_record: bool,
-    strict: bool,
-    trust: bool,
-) -> "Change":
-    """The change that the options describe. Raises BadOption."""
+def _job(path: str | None) -> "Change":
+    """The change of the job file, or one that says nothing yet. Raises UsageError."""
     from tidymerge.job.model import Change
-    from tidymerge.model.rules import Limits
 
-    if where is not None and every_record:
-        raise BadOption("Give a condition with --where, or --every-record: not both.")
-    key_columns = tuple(key or ())
-    return Change(
-        target,
-        _columns(sets or ()),
-        where,
-        every_record,
-        key_columns,
-        strict,
-        trust_triggers=trust,
-        limits=Limits(**limits),
-    )
+    if path is None:
+        return Change("", {})
+    from tidymerge.job.reading import read_change
+
+    return read_change(Path(path))
 
 
 def _columns(sets: Sequence[str]) -> "dict[str, ColumnRule]":
@@ -133,6 +127,4 @@ def _columns(sets: Sequence[str]) -> "dict[str, ColumnRule]":
         if name.strip() in columns:
             raise BadOption(f"--set names the column {name.strip()!r} twice.")
         columns[name.strip()] = ColumnRule(compute=expression.strip())
-    if not columns:
-        raise BadOption("Say what to set: --set 'COLUMN = EXPRESSION'.")
     return columns

@@ -4,6 +4,6 @@
 def schema() -> None:
     """Print the JSON Schema of job files, so that an editor completes and checks them."""
     from tidymerge.cli.screen import output
-    from tidymerge.job.file import json_schema
+    from tidymerge.job.schema import json_schema
 
     output.print_json(json_schema())

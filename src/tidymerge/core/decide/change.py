@@ -3,20 +3,24 @@
 Source: docs/change.md.
 """
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 from msgspec import Struct
+from msgspec.structs import replace
 
 from tidymerge.core.decide.change_set import shapes_of, told_apart, with_changed
-from tidymerge.core.decide.part import Decision
+from tidymerge.core.decide.columns import Converted, Surroundings
 from tidymerge.core.decide.rows import flawed, key_text
 from tidymerge.core.expressions import Expression, Frame, Type, rounded_to, tells_time
 from tidymerge.core.tidy.cells import as_array, differs, keep, mask_of, shown, valid
 from tidymerge.core.tidy.convert import cast_cells
+from tidymerge.core.tidy.tidying import tidy
 from tidymerge.model import (
+    EqualTexts,
     Existing,
     Flaw,
     Incoming,
@@ -29,37 +33,69 @@ from tidymerge.model import (
     TargetColumn,
 )
 from tidymerge.model.changes import ChangeSet, Inserts, Outcome, Updates
+from tidymerge.model.rules import Find
 
 
 class ChangePlan(Struct, frozen=True):
     """What is set, in records that meet `where` (None: in all): plain data, which can be pickled.
 
-    The pairing has the columns that name a record, and those that are set, each with its expression in `sets`.
+    The pairing has the columns that name a record, and those that are `set`, by their rules. `around` has the compiled
+    expressions, the look-up tables and the stamps.
     """
 
     shape: TableShape
     pairing: Pairing
-    sets: Mapping[str, Expression]
+    set: tuple[str, ...]
     where: Expression | None
-    now: datetime
+    around: Surroundings
 
     @property
     def columns_read(self) -> tuple[TargetColumn, ...]:
         """The columns whose stored values are needed."""
-        expressions = [*self.sets.values(), *([self.where] if self.where else [])]
+        expressions = [*self.around.computes.values(), *([self.where] if self.where else [])]
         used = {name for expression in expressions for _, name in expression.uses}
-        used |= {column.name for column in self.pairing.columns}
+        used |= {name for pair in self.pairing.pairs for name in (pair.target.name, *pair.rule.sources)}
         return tuple(column for column in self.shape.columns if column.name in used)
 
+    @property
+    def by_rule(self) -> Pairing:
+        """The columns that are set by a rule other than an expression."""
+        pairs = [pair for pair in self.pairing.pairs if pair.target.name in self.set and pair.rule.compute is None]
+        return replace(self.pairing, pairs=tuple(pairs))
 
-def meeting(plan: ChangePlan, existing: Existing) -> Mask:
-    """The records for which the condition is true. One whose stored values can't be read does not meet it."""
+    def telling(self, equal: Mapping[Find, EqualTexts]) -> "ChangePlan":
+        """The plan with what the database said of the texts that are looked up."""
+        return replace(self, around=self.around.telling(equal))
+
+
+class Met(Struct, frozen=True):
+    """Which records meet a condition, and for which it can't be worked out: those are left alone."""
+
+    records: Mask
+    unclear: Mask
+
+
+class DecidedChange(Struct, frozen=True):
+    """What was decided about records that meet the condition.
+
+    `rounded` marks, by column, those whose new value was rounded; `unreadable` columns hold values that are not of
+    their type.
+    """
+
+    changes: ChangeSet
+    rounded: Mapping[str, Mask]
+    unreadable: frozenset[str]
+
+
+def meeting(plan: ChangePlan, existing: Existing) -> Met:
+    """The records for which the condition is true."""
     length = existing.values.num_rows
     if plan.where is None:
-        return np.ones(length, bool)
-    frame, unknown = _frame(plan.where, existing, plan.now)
+        return Met(np.ones(length, bool), np.zeros(length, bool))
+    frame, unreadable = _frame(plan.where, existing, plan.around.now)
     met = mask_of(plan.where.evaluate(frame).fill_null(False))
-    return met & ~frame.failed() & ~unknown
+    unclear = frame.failed() | unreadable
+    return Met(met & ~unclear, unclear)
 
 
 def only(existing: Existing, mask: Mask) -> Existing:
@@ -81,39 +117,49 @@ def as_rows(plan: ChangePlan, existing: Existing, address: str) -> Incoming:
     return Incoming(address, columns, np.zeros(values.num_rows, np.int64), 0, records=names)
 
 
-def change_part(plan: ChangePlan, existing: Existing, several: Mask | None = None) -> Decision:
+def change_part(plan: ChangePlan, existing: Existing, ruled: Converted, several: Mask | None = None) -> DecidedChange:
     """Decide about records that meet the condition. All values are worked out from those before.
 
-    `several` marks the records whose key others have, too, where the target does not see to that.
+    `ruled` has the columns that are set by a rule; `several` marks the records whose key others have, too, where the
+    target does not see to that.
     """
     length = existing.values.num_rows
     values = existing.values
     changed: dict[str, Mask] = {}
-    flaws: list[Flaw] = []
+    flaws = [*_unnamed(plan, existing, several), *ruled.flaws]
     rounded: dict[str, Mask] = {}
-    flaws += _unnamed(plan, existing, several)
-    for name, expression in plan.sets.items():
-        column = plan.shape.column(name)
-        new, wrong, off = _worked_out(column, expression, existing, plan.now)
-        old = as_array(values[name])
+    for pair in plan.pairing.pairs:
+        column, name = pair.target, pair.target.name
+        if name not in plan.set:
+            continue
+        old = as_array(existing.values[name])
+        if name in plan.around.computes:
+            new, wrong, rounded[name] = _worked_out(column, plan.around, existing)
+            flaws += wrong
+        else:
+            new = as_array(ruled.values[name])
         changed[name] = differs(new, old) | existing.unreadable.get(name, np.zeros(length, bool))
-        wrong += _missing(column, new, flawed(wrong, length))
-        rounded[name] = off
+        if pair.rule.sources == (name,) and column.type.kind is Kind.TEXT:
+            changed[name] &= ~mask_of(pc.equal(new, tidy(old)))  # spaces that a rule says nothing of
+        flaws += _missing(column, new, flawed(flaws, length))
         values = values.set_column(values.column_names.index(name), name, new)
-        flaws += wrong
     bad = flawed(flaws, length)
-    touched = np.logical_or.reduce([np.zeros(length, bool), *changed.values()]) & ~bad
+    along = [pair.target.name for pair in plan.pairing.pairs if pair.rule.stamp is not None]
+    touched = _any([mask for name, mask in changed.items() if name not in along], length) & ~bad
     outcomes = np.where(touched, Outcome.UPDATED, Outcome.UNCHANGED).astype(np.uint8)
     outcomes[bad] = Outcome.REJECTED
     updates = _updates(plan, existing, values, {name: mask[touched] for name, mask in changed.items()}, touched)
     none = Inserts(
         after=updates.after.slice(0, 0), given={name: np.zeros(0, bool) for name in updates.after.column_names}
     )
-    timed = tuple(name for name, expression in plan.sets.items() if tells_time(expression.text))
-    changes = ChangeSet(outcomes, tuple(flaws), plan.pairing.key, updates, none, stamps=timed)
-    unreadable = {name: int(mask.sum()) for name, mask in existing.unreadable.items()}
-    counts = {name: int((off & touched).sum()) for name, off in rounded.items() if (off & touched).any()}
-    return Decision(changes, length, counts, {}, unreadable)
+    timed = [name for name, expression in plan.around.computes.items() if tells_time(expression.text)]
+    changes = ChangeSet(outcomes, tuple(flaws), plan.pairing.key, updates, none, stamps=(*along, *timed))
+    return DecidedChange(changes, rounded, frozenset(existing.unreadable))
+
+
+def _any(masks: Sequence[Mask], length: int) -> Mask:
+    mask: Mask = np.logical_or.reduce([np.zeros(length, bool), *masks])
+    return mask
 
 
 def _updates(
@@ -138,14 +184,13 @@ def _frame(expression: Expression, existing: Existing, now: datetime) -> tuple[F
     length = existing.values.num_rows
     columns = {(scope, name): as_array(existing.values[name]) for scope, name in expression.uses}
     unknown = [existing.unreadable[name] for _, name in expression.uses if name in existing.unreadable]
-    return Frame(columns, length, now), np.logical_or.reduce([np.zeros(length, bool), *unknown])
+    return Frame(columns, length, now), _any(unknown, length)
 
 
-def _worked_out(
-    column: TargetColumn, expression: Expression, existing: Existing, now: datetime
-) -> tuple[pa.Array, list[Flaw], Mask]:
+def _worked_out(column: TargetColumn, around: Surroundings, existing: Existing) -> tuple[pa.Array, list[Flaw], Mask]:
     """The new values of a column, what is wrong with them, and which are rounded to the column's decimals."""
-    frame, unknown = _frame(expression, existing, now)
+    expression = around.computes[column.name]
+    frame, unknown = _frame(expression, existing, around.now)
     found = expression.evaluate(frame)
     failed = frame.failed() | unknown
     flaws = [

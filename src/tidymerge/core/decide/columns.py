@@ -16,7 +16,7 @@ from tidymerge.core.tidy.convert import as_text, cast_cells, tidy_arrays
 from tidymerge.core.tidy.shaping import shape_column
 from tidymerge.core.tidy.tidying import tidy
 from tidymerge.errors import BadOption
-from tidymerge.model import Flaw, Incoming, Kind, Mask, Pair, Pairing, Reason
+from tidymerge.model import EqualTexts, Flaw, Incoming, Kind, Mask, Pair, Pairing, Reason
 from tidymerge.model.rules import ColumnRule, Find
 
 
@@ -49,6 +49,11 @@ class Surroundings(Struct, frozen=True):
     clear_mark: str | None = None
     own_table: str = ""
     asked: frozenset[str] = frozenset()
+
+    def telling(self, equal: Mapping[Find, EqualTexts]) -> "Surroundings":
+        """The same with what the database said of the texts that are looked up."""
+        tables = {find: replace(table, equal=equal.get(find)) for find, table in self.look_ups.items()}
+        return replace(self, look_ups=tables) if equal else self
 
 
 class Understood(Struct):

@@ -35,7 +35,4 @@ class Plan(Struct, frozen=True):
 
     def telling(self, equal: Mapping[Find, EqualTexts]) -> "Plan":
         """The plan with what the database said of the texts that are looked up."""
-        if not equal:
-            return self
-        tables = {find: replace(table, equal=equal.get(find)) for find, table in self.around.look_ups.items()}
-        return replace(self, around=replace(self.around, look_ups=tables))
+        return replace(self, around=self.around.telling(equal))

@@ -1,0 +1,74 @@
+"""The job file of a change: `[change]` in place of `[incoming]`. Its columns are set from the record's own."""
+
+from typing import Any
+
+from pydantic import Field, model_validator
+
+from tidymerge.job.file import ColumnPart, LimitsPart, Strict, TargetPart, Word, limits_of, listed, rule_of
+from tidymerge.job.model import Change
+
+_SOURCES = {"from", "value", "compute", "stamp"}
+_OF_LOADS = ("default", "blanks", "clear_mark", "update_when", "only_on")
+
+
+class ChangePart(Strict):
+    """Which records are meant."""
+
+    where: Word | None = Field(None, description="The condition on the record's own columns.")
+    every_record: bool = Field(default=False, description="Whether there is no condition: every record is meant.")
+    strict: bool = Field(default=False, description="Whether one rejected record stops the change.")
+
+    @model_validator(mode="after")
+    def _one_of_both(self) -> "ChangePart":
+        if self.where and self.every_record:
+            raise ValueError("give a condition with where, or every_record, not both")
+        return self
+
+
+class ChangeFile(Strict):
+    """A Tidy Merge job that changes records which are there."""
+
+    change: ChangePart
+    target: TargetPart
+    columns: dict[str, Word | ColumnPart] = Field(
+        min_length=1, description="Column = another column, or a table of what happens; without a source its own value."
+    )
+    limits: LimitsPart = LimitsPart()
+
+    @model_validator(mode="before")
+    @classmethod
+    def _own_values(cls, data: Any) -> Any:
+        """A column's table that names no source is about the column's own value."""
+        columns = data.get("columns") if isinstance(data, dict) else None
+        if not isinstance(columns, dict):
+            return data
+        full = {
+            name: {"from": name, **part} if isinstance(part, dict) and not _SOURCES & set(part) else part
+            for name, part in columns.items()
+        }
+        return {**data, "columns": full}
+
+    @model_validator(mode="after")
+    def _of_changes(self) -> "ChangeFile":
+        for name, part in self.columns.items():
+            given = [word for word in _OF_LOADS if isinstance(part, ColumnPart) and word in part.model_fields_set]
+            if given:
+                raise ValueError(f"columns.{name}: {given[0]} is for loads, and says nothing of records that are there")
+            if isinstance(part, ColumnPart) and part.stamp == "file":
+                raise ValueError(f"columns.{name}: there is no file to stamp; stamp is time or run here")
+        if self.target.add:
+            raise ValueError("target.add: a change adds no columns")
+        return self
+
+    def to_change(self) -> Change:
+        """The change that the file describes."""
+        return Change(
+            target=self.target.at,
+            columns={name: rule_of(part, self.columns.values()) for name, part in self.columns.items()},
+            where=self.change.where,
+            every_record=self.change.every_record,
+            key=listed(self.target.key),
+            strict=self.change.strict,
+            limits=limits_of(self.limits),
+            types=self.target.types,
+        )
