@@ -3,10 +3,9 @@
 import sys
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
-import typer
-
+from tidymerge.cli.options import records
 from tidymerge.cli.options import shared as options
 from tidymerge.errors import BadOption
 
@@ -16,52 +15,19 @@ if TYPE_CHECKING:
 
 
 def change(
-    target: Annotated[
-        str | None,
-        typer.Argument(metavar="TARGET", help="The table, as in coop.db#hives. Else the job's.", show_default=False),
-    ] = None,
-    job: Annotated[
-        str | None,
-        typer.Option(
-            "--job", metavar="JOB", help="A job with [change]. What is given on the command line wins over it."
-        ),
-    ] = None,
-    sets: Annotated[
-        list[str] | None,
-        typer.Option(
-            "--set",
-            metavar="COLUMN=EXPRESSION",
-            help="Set this column, as in 'honey_kg = honey_kg * 1.05'; repeat. All are worked out from before.",
-        ),
-    ] = None,
-    where: Annotated[
-        str | None, typer.Option("--where", metavar="CONDITION", help="Only records for which this is true.")
-    ] = None,
-    every_record: Annotated[
-        bool, typer.Option("--every-record", help="There is no condition: every record is meant.")
-    ] = False,
-    key: Annotated[
-        list[str] | None,
-        typer.Option("--key", metavar="COLUMN", help="A column that names the record; repeat. Else the table's key."),
-    ] = None,
-    preview: Annotated[bool, typer.Option("--preview", help="Only show what would change.")] = False,
-    most_updated: Annotated[
-        str | None,
-        typer.Option("--most-updated", metavar="N|N%", help="Stop if more records would change (% of the target)."),
-    ] = None,
-    most_rejected: Annotated[
-        str | None,
-        typer.Option("--most-rejected", metavar="N|N%", help="Stop if more records can't take their new value."),
-    ] = None,
-    expect_updated: Annotated[
-        int | None,
-        typer.Option("--expect-updated", metavar="N", min=0, help="Stop unless exactly so many records would change."),
-    ] = None,
-    rejects: Annotated[
-        str | None, typer.Option("--rejects", metavar="FILE", help="Write the rejected records to this CSV file.")
-    ] = None,
-    strict: Annotated[bool, typer.Option("--strict", help="Change nothing if any record is rejected.")] = False,
-    yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False,
+    target: records.Target = None,
+    job: records.JobPath = None,
+    sets: records.Sets = None,
+    where: records.Where = None,
+    every_record: records.EveryRecord = False,
+    key: records.Key = None,
+    preview: records.Preview = False,
+    most_updated: records.MostUpdated = None,
+    most_rejected: records.MostRejected = None,
+    expect_updated: records.ExpectUpdated = None,
+    rejects: records.Rejects = None,
+    strict: records.Strict = False,
+    yes: records.Yes = False,
     expect: options.Expect = None,
     trust_triggers: options.TrustTriggers = False,
     wait: options.Wait = None,

@@ -66,13 +66,9 @@ def job_of(
     from tidymerge.job.over import Given, job_with
 
     limits = options.limits(
-        updated=most_updated,
-        inserted=most_inserted,
-        rejected=most_rejected,
-        fewest_rows=fewest_rows,
-        expect_updated=expect_updated,
-        expect_inserted=expect_inserted,
-    )
+        updated=most_updated, inserted=most_inserted, rejected=most_rejected, fewest_rows=fewest_rows,
+        expect_updated=expect_updated, expect_inserted=expect_inserted,
+    )  # fmt: skip
     given = Given(
         incoming=incoming,
         target=into,

@@ -1,0 +1,154 @@
+"""Changes of records, made by chance, against a naive model: content, counts, preview, a second look, undo, its undo."""
+
+import random
+import tempfile
+from collections.abc import Callable
+from decimal import ROUND_HALF_UP, Decimal
+from pathlib import Path
+from typing import Any
+
+import pytest
+import tomlkit
+
+import tidymerge
+from conftest import NO_LIMITS
+from model import cases, places
+from model.naive import Case, Column
+from model.test_model import by_key, made, place_for  # noqa: F401 - `made` is a fixture
+from strategies import LONG
+
+NUMBERS = {
+    "sqlite": (40, 2000), "csv": (30, 1200), "parquet": (30, 1200), "xlsx": (20, 400), "postgresql": (20, 400), "mariadb": (20, 300),
+}  # fmt: skip
+STEP = 10
+NUMERIC = ("int", "small", "money")
+MONEY = Decimal("0.01")
+BAD = object()
+Work = Callable[[dict[str, Any]], Any]
+
+
+def quoted(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'
+
+
+def known(value: Any, work: Callable[[Any], Any]) -> Any:
+    return None if value is None else work(value)
+
+
+def assigned(column: Column, value: Any) -> Any:
+    """What a column holds once a value is assigned to it: rounded, or BAD."""
+    if value is None:
+        return None if column.nullable else BAD
+    if column.type.name in NUMERIC:
+        value = Decimal(value).quantize(MONEY if column.type.name == "money" else Decimal(1), ROUND_HALF_UP)
+    found = column.type.read(str(value)) if column.type.name in (*NUMERIC, "code") else value
+    if isinstance(found, str) and found == "\0bad":
+        return BAD
+    return BAD if column.most is not None and found > column.most else found
+
+
+def setting(chance: random.Random, column: Column, case: Case) -> tuple[str, Work]:
+    """An expression for a column, and what it works out to."""
+    name, own = column.name, quoted(column.name)
+    if column.type.name in NUMERIC:
+        factor = chance.choice(["1.05", "3", "-1", "1000000000"])
+        return chance.choice([
+            (f"{own} * {factor}", lambda r: known(r[name], lambda v: v * Decimal(factor))),
+            (f"coalesce({own}, 7) + 1", lambda r: (7 if r[name] is None else r[name]) + 1),
+            (f"case when {own} > 5 then {own} - 5 else {own} end", lambda r: known(r[name], lambda v: v - 5 if v > 5 else v)),
+        ])  # fmt: skip
+    if column.type.name in ("text", "code"):
+        return chance.choice([
+            (f"{own} || '!'", lambda r: known(r[name], lambda v: f"{v}!")),
+            (f"coalesce({own}, 'none')", lambda r: "none" if r[name] is None else r[name]),
+            (f"upper({own})", lambda r: known(r[name], str.upper)),
+        ])  # fmt: skip
+    same = [other.name for other in case.columns if other.type is column.type]
+    other = chance.choice(same)
+    return chance.choice([(quoted(other), lambda r: r[other]), ("null", lambda r: None)])
+
+
+def condition(chance: random.Random, case: Case) -> tuple[str | None, Work]:
+    """A condition on the records, and whether it is true."""
+    column = chance.choice(case.columns)
+    name, own = column.name, quoted(column.name)
+    choices = [
+        (None, lambda r: True), (f"{own} is null", lambda r: r[name] is None), (f"{own} is not null", lambda r: r[name] is not None),
+    ]  # fmt: skip
+    if column.type.name in NUMERIC:
+        choices += [(f"{own} >= 5", lambda r: r[name] is not None and r[name] >= 5)] * 3
+        choices += [(f"not ({own} between 1 and 9)", lambda r: r[name] is not None and not 1 <= r[name] <= 9)]
+    if column.type.name in ("text", "code"):
+        value = str(chance.choice(column.type.stored))
+        text = value.replace("'", "''")
+        choices += [(f"{own} = '{text}'", lambda r: r[name] == value), (f"{own} <> '{text}'", lambda r: r[name] not in (None, value))]  # fmt: skip
+    return chance.choice(choices)
+
+
+@pytest.mark.parametrize(
+    ("name", "first"), [(name, first) for name in NUMBERS for first in range(0, NUMBERS[name][LONG], STEP)]
+)
+def test_changes_do_what_the_documents_say(name, first, made, request, home):  # noqa: F811
+    place = place_for(name, made, request)
+    for number in range(first, first + STEP):
+        case = cases.case(name, number)
+        with tempfile.TemporaryDirectory() as folder:
+            try:
+                check(case, random.Random(f"change {name} {number}"), place, Path(folder))
+            except Exception as error:
+                error.add_note(f"case {number} of {name}: {case}")
+                raise
+
+
+def check(case: Case, chance: random.Random, place: Any, folder: Path) -> None:
+    """Change a case's records, and look at everything."""
+    free = [column for column in case.columns if not (column.key or column.unique or column.parent)]
+    if not free:
+        return
+    chosen = chance.sample(free, min(len(free), chance.randint(1, 2)))
+    sets = {column.name: setting(chance, column, case) for column in chosen}
+    where, holds = condition(chance, case)
+    target = place.make(case, folder)
+    start = by_key(case, places.records(place, case, target))
+    wanted, counts = naive(case, start, sets, holds)
+    types = {column.name: column.type.names[case.place] for column in case.columns} if case.place in ("csv", "xlsx") else {}  # fmt: skip
+    key = [column.name for column in case.columns if column.key]
+    (folder / "change.toml").write_text(tomlkit.dumps({
+        "change": {"where": where} if where else {"every_record": True},
+        "target": {"at": target, "key": key, "types": types},
+        "columns": {name: {"compute": text} for name, (text, _) in sets.items()},
+    }), "utf-8")  # fmt: skip
+    preview = tidymerge.change(job=folder / "change.toml", preview=True)
+    done = tidymerge.change(job=folder / "change.toml", limits=NO_LIMITS, rejects=folder / "r.csv")
+    assert (preview.rows, preview.fingerprint) == (done.rows, done.fingerprint)
+    assert (done.rows.updated, done.rows.unchanged, done.rows.rejected) == counts, done.rejects
+    assert done.tables[0].rows_before == len(start)
+    changed = by_key(case, places.records(place, case, target))
+    assert changed == wanted, (sets, where)
+    if done.changed:
+        undone = tidymerge.undo(done.run, into=target)
+        assert by_key(case, places.records(place, case, target)) == start
+        tidymerge.undo(undone.run, into=target)
+        assert by_key(case, places.records(place, case, target)) == changed
+
+
+def naive(
+    case: Case, start: dict[Any, Any], sets: dict[str, tuple[str, Work]], holds: Work
+) -> tuple[dict[Any, Any], tuple[int, int, int]]:
+    """The records afterwards, and how many are updated, unchanged and rejected: one record after another."""
+    wanted, updated, unchanged, rejected = {}, 0, 0, 0
+    for key, record in start.items():
+        values = dict(zip((column.name for column in case.columns), record, strict=True))
+        wanted[key] = record
+        if not holds(values):
+            continue
+        columns = {column.name: column for column in case.columns}
+        new = {name: assigned(columns[name], work(values)) for name, (_, work) in sets.items()}
+        if BAD in new.values():
+            rejected += 1
+        elif all(values[name] == value for name, value in new.items()):
+            unchanged += 1
+        else:
+            updated += 1
+            wanted[key] = tuple((values | new).values())
+    return wanted, (updated, unchanged, rejected)
