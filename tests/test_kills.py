@@ -10,6 +10,7 @@ import random
 import shutil
 import sqlite3
 import time
+from functools import partial
 from pathlib import Path
 from urllib.parse import parse_qs, urlsplit
 
@@ -153,27 +154,41 @@ def work(programs, *command, seconds=None):
     return time.perf_counter() - start
 
 
-@pytest.mark.parametrize("kind", [Sqlite, Postgres, Mariadb, TextFile, Sheet, ParquetFolder])
-def test_the_table_is_never_half_changed_and_the_log_is_never_wrong(kind, folder, request, home, programs):
-    target = kind(folder, request)
+def doing(what, kind, target, folder):
+    """What the program is told, the same from Python, and how many records it touches."""
+    if what == "change":
+        sets, at_least = {"kg": "kg * 2 + 1", "note": "note || '!'"}, ROWS // 3
+        words = [word for name, text in sets.items() for word in ("--set", f"{name} = {text}")]
+        told = ["change", target.address, *words, "--where", f"k >= {at_least}", "--key", "k", "--most-updated", "100%"]
+        again = partial(tidymerge.change, target.address, sets, where=f"k >= {at_least}", key="k", limits=NO_LIMITS)
+        return told, again, ROWS - at_least
     sheet = [["k", "kg", "note", "wind"], *([at, at % 5, "came", "west"] for at in range(ROWS // 2, ROWS * 3 // 2))]
     incoming = text_file(folder / "in.csv", sheet)
     load = ["load", incoming, "--into", target.address, "--yes", "--most-updated", "100%", "--key", "k"]
     load += ["--add-columns"] if kind.adds else []
+    return load, partial(tidymerge.load, incoming, target.address, key="k", add=kind.adds, limits=NO_LIMITS), ROWS
+
+
+@pytest.mark.parametrize("what", ["load", "change"])
+@pytest.mark.parametrize("kind", [Sqlite, Postgres, Mariadb, TextFile, Sheet, ParquetFolder])
+def test_the_table_is_never_half_changed_and_the_log_is_never_wrong(kind, what, folder, request, home, programs):
+    target = kind(folder, request)
+    told, once_more, touched = doing(what, kind, target, folder)
+    rounds = kind.rounds if what == "load" else kind.rounds // 2
     before, moments = target.rows(), random.Random(7)
-    longest = [work(programs, *load)]  # how late a load and an undo are killed; set by how often that was too late
+    longest = [work(programs, *told)]  # how late a load and an undo are killed; set by how often that was too late
     after = target.rows()
     longest.append(work(programs, "undo", "last"))
     assert target.rows() == before != after
     seen = {True: 0, False: 0}
-    for _ in range(kind.rounds if LONG else 4):
+    for _ in range(rounds if LONG else 4 if what == "load" else 2):
         loaded = target.rows() == after
         if loaded:
             wrote = next(one.run.name for one in past_runs().runs if one.run.wrote)
         else:
             wrote = None
             shutil.rmtree(home / "runs")
-        work(programs, *(["undo", wrote] if loaded else load), seconds=moments.uniform(0, 1.3 * longest[loaded]))
+        work(programs, *(["undo", wrote] if loaded else told), seconds=moments.uniform(0, 1.3 * longest[loaded]))
         runs = [one.run for one in past_runs().runs if one.run.name != wrote]  # settles what was cut off
         now = target.rows()
         assert now in (before, after)
@@ -183,12 +198,8 @@ def test_the_table_is_never_half_changed_and_the_log_is_never_wrong(kind, folder
         seen[done] += 1
         longest[loaded] *= 0.85 if done else 1.1
         if not done:  # the same command, given again, completes
-            again = (
-                tidymerge.undo(wrote)
-                if loaded
-                else tidymerge.load(incoming, target.address, key="k", add=kind.adds, limits=NO_LIMITS)
-            )
-            assert again.changed == ROWS
+            again = tidymerge.undo(wrote) if loaded else once_more()
+            assert again.changed == touched
             assert target.rows() == (before if loaded else after)
     if LONG:  # a few kills may all be too early, or too late
-        assert min(seen.values()) >= kind.rounds // 20, seen
+        assert min(seen.values()) >= rounds // 20, seen

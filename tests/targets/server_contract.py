@@ -188,6 +188,13 @@ class ServerContract(TargetContract):
         assert dict(receipt.tables[0].columns) == {"n": 2, "a": 1}  # decided again: theirs was there before ours
         assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [(1, 5, "old"), (2, 5, "old")]
 
+    def test_a_record_that_no_longer_meets_the_condition_of_a_change_is_left_alone(self, folder, monkeypatch):
+        self.make(folder, PLAIN + "INSERT INTO t VALUES (1, 0, 'old'), (2, 0, 'old'), (3, 9, 'old');")
+        self.meanwhile(monkeypatch, folder, "UPDATE t SET n = 9 - n WHERE k <> 2")
+        receipt = tidymerge.change(self.address(folder, "t"), {"a": "'new'"}, where="n = 0")
+        assert receipt.rows.updated == 2
+        assert self.rows(folder, "SELECT k, a FROM t ORDER BY k") == [(1, "old"), (2, "new"), (3, "new")]
+
     def test_a_record_that_another_program_inserts_meanwhile_is_then_updated(self, folder, monkeypatch):
         self.make(folder, PLAIN + "INSERT INTO t VALUES (1, 0, 'old');")
         self.meanwhile(monkeypatch, folder, "INSERT INTO t VALUES (7, 1, 'theirs')")
