@@ -56,7 +56,7 @@ def test_the_page_tells_the_receipt_and_nothing_in_it_is_obeyed(run, hives, fold
     assert list(receipt["rejects"]["reasons"]) == ["not a number"]
     for words in (
         "Loaded", "coop.db#hives", "3 rows before, 4 after", receipt["run"], receipt["fingerprint"], "The 3 changed records",
-        HOSTILE, "$a_1$", "not a number", "x<b>", "read back and found equal",
+        HOSTILE, "$a_1$", "not a number", "x<b>", "read back equal",
         f"tidymerge undo {receipt['run']}",
     ):  # fmt: skip
         assert words in read.words, words

@@ -37,6 +37,7 @@ __all__ = [
     "change",
     "load",
     "preview",
+    "remove",
     "undo",
 ]
 __version__ = "0.1.0"
@@ -176,6 +177,41 @@ def change(
     if preview:
         return changing.preview_change(asked, outputs=_outputs(rejects))[0]
     return changing.change(asked, expect=expect, outputs=_outputs(rejects), wait_seconds=wait)
+
+
+def remove(
+    target: str | PathLike[str],
+    *,
+    where: str | None = None,
+    every_record: bool = False,
+    key: str | Sequence[str] = (),
+    preview: bool = False,
+    rejects: str | PathLike[str] | None = None,
+    expect: str | None = None,
+    trust_triggers: bool = False,
+    limits: "Limits | None" = None,
+    wait: int | None = None,
+) -> "Receipt":
+    """Remove the records that meet a condition, in one transaction that is proved before it is committed.
+
+    What is `removed` is kept whole in the log, and `undo` brings it back. Where other records refer to some of them,
+    nothing is removed, and Stopped is raised with a receipt that lists them; whatever the database would do by itself.
+    Stopped is raised, too, without a condition and `every_record`, and where more than a tenth of the table would go
+    and `limits` don't say otherwise. The rest is as in `change`.
+    """
+    from tidymerge.job.model import Removal
+    from tidymerge.model.rules import Limits
+    from tidymerge.run import remove as removing
+
+    if where is not None and every_record:
+        from tidymerge.errors import BadOption
+
+        raise BadOption("Say a condition, or that every record is meant: not both.")
+    keys = (key,) if isinstance(key, str) else tuple(key)
+    asked = Removal(fspath(target), where, every_record, keys, trust_triggers, limits or Limits())
+    if preview:
+        return removing.preview_removal(asked, outputs=_outputs(rejects))[0]
+    return removing.remove(asked, expect=expect, outputs=_outputs(rejects), wait_seconds=wait)
 
 
 def undo(

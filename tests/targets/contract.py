@@ -371,6 +371,29 @@ class TargetContract:
         tidymerge.undo("last")
         assert self.rows(folder, query) == written
 
+    def test_a_removal_of_records(self, folder):
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER, kg DECIMAL(5, 2), note VARCHAR(9) DEFAULT 'x', mentor INTEGER, FOREIGN KEY (mentor) REFERENCES t (k));"
+                          "CREATE TABLE hive (id INTEGER PRIMARY KEY, t INTEGER, FOREIGN KEY (t) REFERENCES t (k) ON DELETE CASCADE);"
+                          "INSERT INTO t VALUES (1, 10, 1.15, 'a', NULL), (2, 20, 2.25, NULL, 1), (3, 30, 3.5, '', 2), (4, NULL, 999, 'd', 3), (5, 50, NULL, 'e', 5);"
+                          "INSERT INTO hive VALUES (7, 5), (8, 5), (9, NULL);")  # fmt: skip
+        query = "SELECT k, n, kg, note, mentor FROM t ORDER BY k"
+        start, target = self.rows(folder, query), self.address(folder, "t")
+        with pytest.raises(tidymerge.Stopped, match="all 3 records"):
+            tidymerge.remove(self.address(folder, "hive").replace("#t", "#hive"))
+        with pytest.raises(tidymerge.Stopped, match="3 of 3 records can't go") as stopped:
+            tidymerge.remove(target, where="n in (20, 30, 50)")  # whatever the database would do by itself
+        said = {cell.record: cell.value for cell in stopped.value.receipt.rejects.first}
+        assert said == {"2": "t k 3", "3": "t k 4", "5": "hive id 7 and 1 more"}  # 2 could go with 3, which can't
+        preview = tidymerge.remove(target, where="k < 5", preview=True)
+        removed = tidymerge.remove(target, where="k < 5", expect=preview.fingerprint)
+        assert (removed.rows.read, removed.rows.removed, removed.tables[0].rows_after) == (4, 4, 1)
+        assert self.rows(folder, query) == start[4:]
+        assert tidymerge.remove(target, where="k < 5").changed == 0
+        undone = tidymerge.undo(removed.run)
+        assert (undone.rows.inserted, self.rows(folder, query)) == (4, start)
+        tidymerge.undo(undone.run)
+        assert (self.rows(folder, query), self.rows(folder, "SELECT count(*) FROM hive")) == (start[4:], [(3,)])
+
     def test_an_undo_that_would_leave_others_without_a_parent_names_them(self, folder):
         """Whatever the foreign key would do by itself: nobody else's record is removed or changed along."""
         self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER);"

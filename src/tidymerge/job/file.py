@@ -223,6 +223,8 @@ class LimitsPart(Strict):
     fewest_rows: Count | None = Field(None, description="The fewest rows that must have been read.")
     expect_updated: Count | None = Field(None, description="How many rows must be updated, exactly.")
     expect_inserted: Count | None = Field(None, description="How many rows must be inserted, exactly.")
+    removed: MostRows | None = Field(None, description="The most records removed: a number or a share of the target.")
+    expect_removed: Count | None = Field(None, description="How many records must be removed, exactly.")
 
 
 class JobFile(Strict):
@@ -357,13 +359,17 @@ def limits_of(part: LimitsPart) -> Limits:
     """The limits."""
     most = {
         what: None if given is None else parse_most(str(given), what)
-        for what, given in (("updated", part.updated), ("inserted", part.inserted), ("rejected", part.rejected))
-    }
+        for what, given in (
+            ("updated", part.updated), ("inserted", part.inserted), ("rejected", part.rejected),
+            ("removed", part.removed),
+        )
+    }  # fmt: skip
     return Limits(
         **most,
         fewest_rows=part.fewest_rows,
         expect_updated=part.expect_updated,
         expect_inserted=part.expect_inserted,
+        expect_removed=part.expect_removed,
     )
 
 

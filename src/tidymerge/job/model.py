@@ -65,6 +65,17 @@ class Change(Struct, frozen=True):
         return found
 
 
+class Removal(Struct, frozen=True):
+    """Which records of a target are to go: those that meet `where`, or `every_record`. The rest is as in `Change`."""
+
+    target: str
+    where: str | None = None
+    every_record: bool = False
+    key: tuple[str, ...] = ()
+    trust_triggers: bool = False
+    limits: Limits = field(default_factory=Limits)
+
+
 class Job(Struct, frozen=True):
     """Where rows come from, where they go, and how they are matched.
 

@@ -19,11 +19,12 @@ class State(StrEnum):
     FAILED = "failed"
     UNDONE = "undone"
     CHANGED = "changed"
+    REMOVED = "removed"
 
     @property
     def done(self) -> bool:
         """Whether a run that came to this state did what it was asked for."""
-        return self in (State.LOADED, State.UNDONE, State.CHANGED)
+        return self in (State.LOADED, State.UNDONE, State.CHANGED, State.REMOVED)
 
 
 class Action(StrEnum):
@@ -32,6 +33,7 @@ class Action(StrEnum):
     LOAD = "load"
     UNDO = "undo"
     CHANGE = "change"
+    REMOVE = "remove"
 
 
 class Request(Struct, frozen=True):

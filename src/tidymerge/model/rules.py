@@ -111,6 +111,8 @@ class Limits(Struct, frozen=True):
     fewest_rows: int | None = None
     expect_updated: int | None = None
     expect_inserted: int | None = None
+    removed: Most | None = None
+    expect_removed: int | None = None
 
 
 class Rules(Struct, frozen=True):

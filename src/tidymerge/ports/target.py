@@ -104,6 +104,9 @@ class Restorable(Protocol):
     def as_stored(self, changes: ChangeSet, columns: Sequence[TargetColumn], *, written: bool = False) -> pa.Table:
         """The records of staged updates as they now stand, as exact text; once `written`, also those inserted."""
 
+    def leaving(self, changes: ChangeSet, columns: Sequence[TargetColumn]) -> pa.Table:
+        """The records of staged removals as they now stand, as exact text, in their order."""
+
     def readable(self, texts: pa.Table) -> pa.Table:
         """Exact texts, by column, in a form that people can read, for the log."""
 

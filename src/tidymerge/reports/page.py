@@ -6,7 +6,7 @@ from pathlib import Path
 
 from jinja2 import Environment, StrictUndefined
 
-from tidymerge.core.explain.wording import heading, statement, why_nothing, wording
+from tidymerge.core.explain.wording import heading, statement, what_was_proved, why_nothing, wording
 from tidymerge.core.words import plural
 from tidymerge.errors import BadOption
 from tidymerge.model.receipt import Receipt, State, Touch
@@ -61,4 +61,4 @@ def _closing(receipt: Receipt) -> str:
         return why_nothing(receipt)
     if not receipt.verified:
         return "Committed, but not verified: the target's own triggers made a difference (see the notes)."
-    return "Committed, after every written record was read back and found equal."
+    return f"Committed. {what_was_proved(receipt)}"

@@ -43,6 +43,20 @@ def check_strict(decided: Decided, clock: Clock, outputs: Outputs, *, strict: bo
     )
 
 
+def check_hindered(decided: Decided, clock: Clock, outputs: Outputs) -> None:
+    """Raise Stopped if not all records that are meant can go: nothing is removed then."""
+    if not decided.tally.rejected:
+        return
+    rejects = _rejects_of_a_stopped(decided, outputs)
+    count, total = decided.tally.rejected, decided.tally.read
+    raise Stopped(
+        f"Stopped: {count:,} of {total:,} {plural(total, 'record', 'records')} can't go, as listed; nothing was "
+        "removed. Remove what refers to them first, or say the condition otherwise.",
+        receipt=make_receipt(decided, State.STOPPED, clock, rejects=rejects),
+        reason="hindered",
+    )
+
+
 def check_limits(decided: Decided, clock: Clock, outputs: Outputs, *, accept_warnings: bool) -> None:
     """Raise Stopped at a limit, and at warnings that are not accepted."""
     if decided.limits:

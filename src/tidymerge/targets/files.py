@@ -163,6 +163,10 @@ class FileTarget:
             return self._new_texts(changes, names)
         return self._file.texts(names, self._updated(changes))
 
+    def leaving(self, changes: ChangeSet, columns: Sequence[TargetColumn]) -> pa.Table:
+        """The rows that are to be removed, as exact text."""
+        return self._file.texts([column.name for column in columns], self._row_at[changes.removals.positions])
+
     def _updated(self, changes: ChangeSet) -> Indices:
         """The rows that are updated."""
         rows: Indices = self._row_at[changes.updates.positions]

@@ -8,6 +8,7 @@ Target = Annotated[
     str | None,
     typer.Argument(metavar="TARGET", help="The table, as in coop.db#hives. Else the job's.", show_default=False),
 ]
+TheTarget = Annotated[str, typer.Argument(metavar="TARGET", help="The table, as in coop.db#hives.")]
 JobPath = Annotated[
     str | None,
     typer.Option("--job", metavar="JOB", help="A job with [change]. What is given on the command line wins over it."),
@@ -43,3 +44,11 @@ Rejects = Annotated[
 ]
 Strict = Annotated[bool, typer.Option("--strict", help="Do nothing if any record is rejected.")]
 Yes = Annotated[bool, typer.Option("--yes", help="Do not ask.")]
+MostRemoved = Annotated[
+    str | None,
+    typer.Option("--most-removed", metavar="N|N%", help="Stop if more records would go (% of the target). Else 10%."),
+]
+ExpectRemoved = Annotated[
+    int | None,
+    typer.Option("--expect-removed", metavar="N", min=0, help="Stop unless exactly so many records would go."),
+]

@@ -9,11 +9,11 @@ from rich.text import Text
 
 from tidymerge.cli.screen.listing import Listing
 from tidymerge.cli.screen.typed import typed
-from tidymerge.core.explain.wording import heading, statement, why_nothing, wording
+from tidymerge.core.explain.wording import heading, statement, what_was_proved, why_nothing, wording
 from tidymerge.core.naming.mapping import listing
 from tidymerge.core.words import counted, plural
 from tidymerge.model import Reason
-from tidymerge.model.receipt import Conflict, Receipt, RejectedCell, SampleRow, State, TableReceipt
+from tidymerge.model.receipt import Action, Conflict, Receipt, RejectedCell, SampleRow, State, TableReceipt
 
 _ROWS_NAMED = 8
 _LONGEST_VALUE = 40
@@ -25,7 +25,7 @@ _NUMBERS = (
 )  # fmt: skip
 _SENTENCES = (
     "which", "for example", "expected", "rule", "as it came → as it is loaded", "what is wrong", "commonest values",
-    "what",
+    "what", "what is in the way",
 )  # fmt: skip
 _STYLES = {
     "inserted": "green",
@@ -52,7 +52,7 @@ def receipt(out: Console, shown: Receipt, *, details: bool = True) -> None:
         if shown.conflicts:
             out.print(_conflicts(shown))
     elif shown.rejects.reasons:
-        out.print(_rejects(shown))
+        out.print(_staying(shown) if shown.action is Action.REMOVE else _rejects(shown))
     _said(out, shown)
     out.print(_tally(shown))
     out.print(_closing(shown))
@@ -142,6 +142,8 @@ def _samples(samples: Sequence[SampleRow], *, by_row: bool) -> RenderableType | 
         for _, before, after, changed in sample.fields:
             if sample.outcome == "updated" and changed:
                 cells.append(Text.assemble(value(before, "dim"), " → ", value(after, "bold cyan")))
+            elif sample.outcome == "removed":
+                cells.append(value(before, "magenta"))
             else:
                 cells.append(value(after, "green" if sample.outcome == "inserted" else "dim"))
         listed.add_row(*([str(sample.row)] if by_row else []), Text(sample.outcome, _STYLES[sample.outcome]), *cells)
@@ -187,6 +189,17 @@ def _rejects(shown: Receipt) -> RenderableType:
     return Group(listed, Text(f"Rejected {what} are in {shown.rejects.file}{after}.\n"))
 
 
+def _staying(shown: Receipt) -> RenderableType:
+    """The records that can't go, each with what is in the way."""
+    listed = grid("Can't go", ("record", "why", "what is in the way"))
+    for cell in shown.rejects.first[:_CONFLICTS_SHOWN]:
+        found = cell.value if cell.reason == Reason.REFERRED_TO else f"expected {cell.expected}"
+        listed.add_row(cut(cell.record or ""), Text(cell.reason, "red"), cut(found or "", _LONGEST_NAME))
+    more = shown.rows.rejected - len(shown.rejects.first[:_CONFLICTS_SHOWN])
+    where = f"All are in {shown.rejects.file}." if shown.rejects.file else "--rejects FILE writes all to a file."
+    return Group(listed, Text(f"and {more:,} more. {where}\n" if more else ""))
+
+
 def _conflicts(shown: Receipt) -> RenderableType:
     """Both values of each record that can't be put back, and who wrote what is there now."""
     listed = grid("Can't be put back", ("key", "column", "the run wrote", "now", "by", "what is wrong"))
@@ -224,20 +237,16 @@ def _example(cell: RejectedCell) -> str:
 
 
 def _closing(shown: Receipt) -> RenderableType:
-    if shown.state is State.UNDONE:
-        said = _closing_of_undo(shown)
-    elif shown.state.done:
-        records = shown.rows.inserted + sum(table.records_updated for table in shown.tables)
-        if not shown.changed:
-            said = why_nothing(shown)
-        else:
-            said = f"Committed. {all_written(records)} back equal."
-            if not shown.verified:
-                said = "Committed, but not verified: the target's triggers made a difference (see the note)."
-    elif shown.state is State.PREVIEWED:
+    if shown.state is State.PREVIEWED:
         said = "Nothing was written: this is a preview."
-    else:
+    elif not shown.state.done:
         said = "Nothing was written."
+    elif not shown.changed:
+        said = why_nothing(shown)
+    elif not shown.verified:
+        said = "Committed, but not verified: the target's triggers made a difference (see the note)."
+    else:
+        said = f"Committed. {what_was_proved(shown)}"
     parts: list[str | tuple[str, str]] = [
         (said, "bold"),
         (f"  fingerprint {shown.fingerprint}, {shown.seconds:.1f} s", "dim"),
@@ -245,23 +254,6 @@ def _closing(shown: Receipt) -> RenderableType:
     if shown.run and shown.changed and shown.state.done:
         parts += ["\nTo take it back: ", (f"tidymerge undo {shown.run}", "green")]
     return Text.assemble(*parts)
-
-
-def _closing_of_undo(shown: Receipt) -> str:
-    if not shown.changed:
-        return "Nothing to put back: the records are as they were before the run."
-    if not shown.verified:
-        return "Committed, but not verified: the target's triggers made a difference (see the note)."
-    written, gone = shown.rows.inserted + shown.rows.updated, shown.rows.removed
-    said = [f"{all_written(written)} back equal"] if written else []
-    said += [f"{counted(gone, 'removed record')} {plural(gone, 'is', 'are')} gone"] if gone else []
-    words = ", ".join(said)
-    return f"Committed. {words[0].upper()}{words[1:]}."
-
-
-def all_written(records: int) -> str:
-    """That what was written was read again: of one record, or of all."""
-    return "The one written record reads" if records == 1 else f"All {records:,} written records read"
 
 
 def grid(title: str, names: Sequence[str], *, of_data: bool = False) -> Listing:

@@ -18,6 +18,7 @@ _STYLES = {
     State.LOADED: "green",
     State.UNDONE: "cyan",
     State.CHANGED: "green",
+    State.REMOVED: "magenta",
     State.STOPPED: "yellow",
     State.FAILED: "red",
 }

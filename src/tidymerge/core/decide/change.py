@@ -40,7 +40,7 @@ class ChangePlan(Struct, frozen=True):
     """What is set, in records that meet `where` (None: in all): plain data, which can be pickled.
 
     The pairing has the columns that name a record, and those that are `set`, by their rules. `around` has the compiled
-    expressions, the look-up tables and the stamps.
+    expressions, the look-up tables and the stamps; columns `beside` are read, too.
     """
 
     shape: TableShape
@@ -48,12 +48,14 @@ class ChangePlan(Struct, frozen=True):
     set: tuple[str, ...]
     where: Expression | None
     around: Surroundings
+    beside: tuple[str, ...] = ()
 
     @property
     def columns_read(self) -> tuple[TargetColumn, ...]:
         """The columns whose stored values are needed."""
         expressions = [*self.around.computes.values(), *([self.where] if self.where else [])]
         used = {name for expression in expressions for _, name in expression.uses}
+        used.update(self.beside)
         used |= {name for pair in self.pairing.pairs for name in (pair.target.name, *pair.rule.sources)}
         return tuple(column for column in self.shape.columns if column.name in used)
 
@@ -126,7 +128,7 @@ def change_part(plan: ChangePlan, existing: Existing, ruled: Converted, several:
     length = existing.values.num_rows
     values = existing.values
     changed: dict[str, Mask] = {}
-    flaws = [*_unnamed(plan, existing, several), *ruled.flaws]
+    flaws = [*unnamed(plan, existing, several), *ruled.flaws]
     rounded: dict[str, Mask] = {}
     for pair in plan.pairing.pairs:
         column, name = pair.target, pair.target.name
@@ -222,7 +224,7 @@ def _missing(column: TargetColumn, new: pa.Array, bad: Mask) -> list[Flaw]:
     return [Flaw(Reason.BLANK_NOT_ALLOWED, rows, f"a value: {column.name} may not be empty", column.name)]
 
 
-def _unnamed(plan: ChangePlan, existing: Existing, several: Mask | None) -> list[Flaw]:
+def unnamed(plan: ChangePlan, existing: Existing, several: Mask | None) -> list[Flaw]:
     """The records that have no key, or share theirs with others: an undo could not find them again."""
     of_key = " + ".join(plan.pairing.key)
     keys = existing.values.select(plan.pairing.key)

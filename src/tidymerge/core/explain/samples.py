@@ -69,7 +69,7 @@ def _inserted(incoming: Incoming, changes: ChangeSet, most: int) -> list[Touch]:
 
 
 def sample_rows(incoming: Incoming, changes: ChangeSet, most: tuple[int, int] = (2, 1)) -> tuple[SampleRow, ...]:
-    """The first few updated and inserted records in full, in row order; `most` says how many of each."""
+    """The first few updated, inserted and removed records in full; `most` says how many of the first and second."""
     updates, inserts = changes.updates, changes.inserts
     found = []
     for at in updates.rows.argsort()[: most[0]].tolist():
@@ -79,6 +79,10 @@ def sample_rows(incoming: Incoming, changes: ChangeSet, most: tuple[int, int] = 
     for at in range(min(most[1], len(inserts))):
         fields = tuple((name, None, text, True) for name, text in _texts(inserts.after, at).items())
         found.append(SampleRow(int(incoming.numbers_of(inserts.rows)[at]), "inserted", fields))
+    removals = changes.removals
+    for at in removals.rows.argsort()[: most[0]].tolist():
+        fields = tuple((name, text, None, True) for name, text in _texts(removals.before, at).items())
+        found.append(SampleRow(int(incoming.numbers_of(removals.rows)[at]), "removed", fields))
     return tuple(found)
 
 

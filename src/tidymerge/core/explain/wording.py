@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from msgspec import Struct
 from msgspec.structs import replace
 
-from tidymerge.core.words import nothing_to_write
+from tidymerge.core.words import counted, nothing_to_write, plural
 from tidymerge.model.receipt import Action, Receipt, Request, State
 
 
@@ -79,7 +79,18 @@ _CHANGE = Wording(
     },
     ("updated", "unchanged", "rejected"),
 )
-_WORDINGS = {Action.LOAD: _LOAD, Action.UNDO: _UNDO, Action.CHANGE: _CHANGE}
+_REMOVE = Wording(
+    {State.REMOVED: "Removed from", State.PREVIEWED: "Preview of removing from"},
+    "Not removed from",
+    "",
+    "if removed",
+    "record meets the condition",
+    "records meet the condition",
+    "",
+    {"removed": "goes, with all its values kept in the log", "rejected": "can't go"},
+    ("removed", "rejected"),
+)
+_WORDINGS = {Action.LOAD: _LOAD, Action.UNDO: _UNDO, Action.CHANGE: _CHANGE, Action.REMOVE: _REMOVE}
 
 
 def wording(receipt: Receipt) -> Wording:
@@ -101,18 +112,38 @@ def statement(request: Request | None) -> str:
     """What was asked of records, in a line: honey_kg = honey_kg * 1.05, where apiary_code = 'L01'; empty of a load."""
     if request is None:
         return ""
+    if request.action is Action.REMOVE:
+        return f"where {request.where}" if request.where else "every record"
     sets = ", ".join(f"{name} = {text}" for name, text in request.sets.items())
     return f"{sets}, {f'where {request.where}' if request.where else 'in every record'}"
 
 
 def why_nothing(receipt: Receipt) -> str:
     """Why a run wrote nothing, as far as its counts tell."""
+    if receipt.undoes:
+        return "Nothing to put back: the records are as they were before the run."
     if receipt.request is None:
         return nothing_to_write(receipt.rows)
     if not receipt.rows.read:
         return "Nothing to write: no record meets the condition."
+    if receipt.action is Action.REMOVE:
+        return "Nothing to write: no record that meets the condition can go."
     if not receipt.rows.rejected:
         return "Nothing to write: the records that meet the condition hold these values already."
     if not receipt.rows.unchanged:
         return "Nothing to write: no record that meets the condition can take its new value."
     return "Nothing to write: the records that meet the condition hold these values already, or can't take them."
+
+
+def what_was_proved(receipt: Receipt) -> str:
+    """That what was written was read again, and that what was removed is gone."""
+    rows = receipt.rows
+    updated = rows.updated if receipt.undoes else sum(table.records_updated for table in receipt.tables)
+    written, said = rows.inserted + updated, []
+    if written:
+        words = "the one written record reads" if written == 1 else f"all {written:,} written records read"
+        said.append(f"{words} back equal")
+    if rows.removed:
+        said.append(f"{counted(rows.removed, 'removed record')} {plural(rows.removed, 'is', 'are')} gone")
+    words = ", ".join(said)
+    return f"{words[0].upper()}{words[1:]}."

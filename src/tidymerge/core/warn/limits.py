@@ -13,8 +13,8 @@ from tidymerge.model.rules import Limits, Most
 
 # Below these, "half of the table" and "a tenth of the rows" are nothing to stop for.
 _LARGE_SHEET, _LARGE_TABLE = 20, 100
-_USUAL_UPDATED, _USUAL_REJECTED = 50, 10  # percent
-_BASES = {"updated": "target", "inserted": "target", "rejected": "incoming"}
+_USUAL_UPDATED, _USUAL_REJECTED, _USUAL_REMOVED = 50, 10, 10  # percent
+_BASES = {"updated": "target", "inserted": "target", "removed": "target", "rejected": "incoming"}
 
 
 def parse_most(text: str, what: str) -> Most:
@@ -56,7 +56,7 @@ def exceeded(limits: Limits, counted: Tally, rows_before: int) -> list[Excess]:
                 counted.read,
             )
         )
-    for what in ("updated", "inserted"):
+    for what in ("updated", "inserted", "removed"):
         wanted, count = getattr(limits, f"expect_{what}"), getattr(counted, what)
         if wanted is not None and count != wanted:
             words = f"{number_of(count, 'row')} would be {what}, not {wanted:,} as expected."
@@ -117,6 +117,9 @@ def _over_usual(limits: Limits, what: str, counted: Tally, rows_before: int) -> 
     if what == "updated" and rows_before >= _LARGE_TABLE and count > rows_before * _USUAL_UPDATED / 100:
         part = share(count, rows_before, _USUAL_UPDATED)
         return [f"{count:,} of the target's {rows_before:,} records would change, {part}."]
+    if what == "removed" and rows_before >= _LARGE_SHEET and count > rows_before * _USUAL_REMOVED / 100:
+        part = share(count, rows_before, _USUAL_REMOVED)
+        return [f"{count:,} of the target's {rows_before:,} records would be removed, {part}."]
     if what == "rejected" and counted.read >= _LARGE_SHEET and count > counted.read * _USUAL_REJECTED / 100:
         part = share(count, counted.read, _USUAL_REJECTED)
         return [f"{count:,} of {counted.read:,} rows {plural(count, 'is', 'are')} rejected, {part}."]

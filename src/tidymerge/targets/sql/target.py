@@ -230,7 +230,7 @@ class SqlTarget:
             table = self._database.open_stage(pairing.key_columns, self._placed_by(pairing.key_columns), LEAVING)
             stage = self._stage = replace(stage, leaving=table)
         located = existing.places.take(pa.array(removals.records))
-        keys = removals.before.select(pairing.key)
+        keys = existing.values.select(pairing.key).take(pa.array(removals.records))
         first = int(removals.positions[0])
         refusals = self._database.fill_stage(Staged(pairing.key_columns, keys, located, first), LEAVING)
         self._database.close_stage(LEAVING)
@@ -308,6 +308,13 @@ class SqlTarget:
         # A record that a trigger took away, or a policy hides, stays a row, of nulls.
         return self._standing(changes, exact, written=written, join="LEFT JOIN")
 
+    def leaving(self, changes: ChangeSet, columns: Sequence[TargetColumn]) -> pa.Table:
+        """The records that are staged to be removed, as exact text."""
+        exact = [column.as_stored() for column in columns]
+        if self._stage is None or self._stage.leaving is None:
+            return pa.table({column.name: pa.nulls(0, pa.string()) for column in exact})
+        return self._at(self._stage.same_place, changes.removals.positions, exact, None, self._stage.leaving)
+
     def write(self, changes: ChangeSet) -> Written:
         """One UPDATE for each group of updates, one INSERT for each set of columns given."""
         assert self._stage is not None  # noqa: S101 - the flow stages before it writes
@@ -357,10 +364,13 @@ class SqlTarget:
         empty = pa.table({column.name: pa.nulls(0, column.type.arrow) for column in columns})
         return pa.concat_tables(found) if found else empty
 
-    def _at(self, same: str, positions: Indices, columns: Sequence[TargetColumn], join: str | None) -> pa.Table:
+    def _at(
+        self, same: str, positions: Indices, columns: Sequence[TargetColumn], join: str | None, table: str | None = None
+    ) -> pa.Table:
+        """The records at some positions of the staging `table`, found by what is the `same`."""
         assert self._stage is not None  # noqa: S101
         source = (
-            f"FROM {self._stage.table} s {join or self._database.traits.join} {self._table} t ON {same} "
+            f"FROM {table or self._stage.table} s {join or self._database.traits.join} {self._table} t ON {same} "
             f"WHERE {between(positions[0], positions[-1])} ORDER BY s.{quoted(POSITION)}"
         )
 

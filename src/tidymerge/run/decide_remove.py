@@ -1,0 +1,97 @@
+"""Deciding about the records of a target that are to go, and what stands in the way."""
+
+from msgspec.structs import replace
+
+from tidymerge.core.account import account
+from tidymerge.core.decide.change import ChangePlan, as_rows, unnamed
+from tidymerge.core.decide.columns import Surroundings
+from tidymerge.core.decide.removal import holding, own_parents, remove_part
+from tidymerge.core.expressions import Type, compile_expression, type_of
+from tidymerge.core.undo.reverse import unmarked_table
+from tidymerge.core.warn.limits import exceeded
+from tidymerge.errors import TargetChanged
+from tidymerge.job.model import Removal
+from tidymerge.model import Pair, Pairing, Sample, TableShape
+from tidymerge.model.changes import ChangeSet, Tally
+from tidymerge.model.receipt import Action, Request
+from tidymerge.model.rules import ColumnRule, Limits, Most
+from tidymerge.ports.progress import Progress
+from tidymerge.ports.target import Target
+from tidymerge.run.decided import Decided, Part
+from tidymerge.run.records import notes_of_reading, read_records, record_key, unconditional
+from tidymerge.run.report import Clock
+from tidymerge.run.settle import settle
+
+
+def decide_removal(asked: Removal, target: Target, clock: Clock, progress: Progress) -> Decided:
+    """Read the records, stage those that meet the condition, and find what refers to them."""
+    shape = target.describe()
+    plan = _plan(asked, shape, clock)
+    progress.stage("reading the records", target.about_how_many)
+    read = read_records(plan, shape, target, progress)
+    rows = as_rows(plan, read.existing, target.address)
+    flaws = unnamed(plan, read.existing, read.several)
+    changes = remove_part(read.existing, plan.pairing, shape, flaws)
+    refusals = target.stage(changes, read.existing, plan.pairing)
+    held = target.leaving(changes, [column for column in shape.columns if not column.generated])
+    if held.num_rows != len(changes.removals):
+        raise TargetChanged(f"Another program removed records of {target.address} while they were read.")
+    changes = holding(changes, held)
+    progress.stage("looking for what refers to them")
+
+    def readable(found: ChangeSet) -> ChangeSet:
+        before = target.readable(found.removals.before)
+        before = unmarked_table(before) if target.marks_text else before
+        return replace(found, removals=replace(found.removals, before=before))
+
+    (part,) = settle(target, [Part(lambda: rows, changes, len(rows.row_numbers))], refusals, plan.pairing, readable)
+    tally = account.tally([part.changes])
+    account.prove_tally(tally, part.changes, part.read)
+    return Decided(
+        target=target.address,
+        sample=Sample(rows),
+        shape=shape,
+        pairing=plan.pairing,
+        rows_before=read.rows,
+        parts=(part,),
+        tally=tally,
+        fingerprint=account.fingerprint([part.changes]),
+        warnings=(),
+        notes=(*shape.notes, *notes_of_reading(plan, read), *_notes(tally)),
+        view=(),
+        shown=readable,
+        limits=(
+            *unconditional(asked.where, read.rows, every_record=asked.every_record),
+            *exceeded(_limits(asked), tally, read.rows),
+        ),
+        request=request_of(asked),
+    )
+
+
+def request_of(asked: Removal) -> Request:
+    """What is asked, for the receipt and the log."""
+    return Request(Action.REMOVE, {}, asked.where)
+
+
+def _notes(tally: Tally) -> list[str]:
+    """What the counts mean."""
+    if not tally.rejected:
+        return []
+    return [f"None is removed as long as {tally.rejected:,} of {tally.read:,} can't go."]
+
+
+def _plan(asked: Removal, shape: TableShape, clock: Clock) -> ChangePlan:
+    """The key and the condition. Raises UsageError."""
+    key = record_key(asked.key, shape)
+    known: dict[str, Type] = {column.name: type_of(column.type) for column in shape.columns if not column.foreign}
+    where = compile_expression(asked.where, "where", {"existing": known}, condition=True) if asked.where else None
+    pairs = tuple(Pair(shape.column(name), name, ColumnRule(sources=(name,))) for name in key)
+    beside = tuple(own_parents(shape))
+    return ChangePlan(shape, Pairing(pairs, key, (), ()), (), where, Surroundings(clock.started), beside)
+
+
+def _limits(asked: Removal) -> Limits:
+    """The limits of the removal; who asks for every record means all of them."""
+    if not asked.where and asked.limits.removed is None:
+        return replace(asked.limits, removed=Most(100, "target"))
+    return asked.limits

@@ -1,0 +1,110 @@
+"""Reading the records of a target that a run asks about: those that meet a condition, and by what they are named."""
+
+from collections.abc import Collection, Sequence
+
+import numpy as np
+import pyarrow as pa
+from msgspec import Struct
+
+from tidymerge.core.decide.change import ChangePlan, meeting, only
+from tidymerge.core.match.match import by_number, code_keys, match, texts_to_tell
+from tidymerge.core.naming.mapping import listing, target_name
+from tidymerge.core.warn.limits import Excess
+from tidymerge.core.words import counted
+from tidymerge.errors import BadOption, NoKey
+from tidymerge.model import Existing, Mask, TableShape
+from tidymerge.ports.progress import Progress
+from tidymerge.ports.target import Target
+from tidymerge.run.ask import equal_texts
+
+
+def record_key(given: Sequence[str], shape: TableShape, set_columns: Collection[str] = ()) -> tuple[str, ...]:
+    """The columns that name a record: those given, or the first key of the target that is not to be set."""
+    if given:
+        key = tuple(dict.fromkeys(target_name(shape, name) for name in given))
+        both = [name for name in key if name in set_columns]
+        if both:
+            raise BadOption(
+                f"{both[0]} names the records and is to be set: afterwards an undo could not find them. Name them by "
+                "other columns."
+            )
+        return key
+    full = [names for names in shape.unique if not any(shape.column(name).nullable for name in names)]
+    own = [names for names in (shape.primary_key, *full) if names]
+    for names in own:
+        if not set(names) & set(set_columns):
+            return names
+    if own and set(own[0]) & set(set_columns):
+        found = f"{' + '.join(own[0])} is to be set, and {shape.name} has no other key by which an undo finds a record"
+    else:
+        found = f"{shape.name} declares no key, by which an undo finds a record"
+    others = listing([column.name for column in shape.columns if column.name not in set_columns])
+    raise NoKey(f"{found}. Say which columns name it; there are {others}.", give=((("key", "COLUMN"),),))
+
+
+class Found(Struct, frozen=True):
+    """The records that meet the condition, which of them share their key with others, and counts of the others."""
+
+    existing: Existing
+    several: Mask | None
+    rows: int
+    unclear: int
+
+
+def read_records(plan: ChangePlan, shape: TableShape, target: Target, progress: Progress) -> Found:
+    """Read all records, and keep those that meet the condition."""
+    key = plan.pairing.key_columns
+    found, keys, rows, unclear = [], [], 0, 0
+    sees_to_keys = set(plan.pairing.key) in [set(names) for names in (shape.primary_key, *shape.unique) if names]
+    for batch in target.read_in_batches(plan.columns_read, key):
+        met = meeting(plan, batch)
+        rows, unclear = rows + batch.values.num_rows, unclear + int(met.unclear.sum())
+        found.append(only(batch, met.records))
+        keys += [] if sees_to_keys else [batch.values.select(plan.pairing.key)]
+        progress.rows(batch.values.num_rows)
+    existing = _together(found)
+    several = None if sees_to_keys else _shared(plan, existing, pa.concat_tables(keys), target)
+    return Found(existing, several, rows, unclear)
+
+
+def _together(parts: Sequence[Existing]) -> Existing:
+    """The records of all batches."""
+    if len(parts) == 1:
+        return parts[0]
+    names = dict.fromkeys(name for part in parts for name in part.unreadable)
+    unreadable = {
+        name: np.concatenate([part.unreadable.get(name, np.zeros(part.values.num_rows, bool)) for part in parts])
+        for name in names
+    }
+    values, places = (pa.concat_tables(tables) for tables in zip(*((p.values, p.places) for p in parts), strict=True))
+    return Existing(values.combine_chunks(), places.combine_chunks(), complete=False, unreadable=unreadable)
+
+
+def _shared(plan: ChangePlan, existing: Existing, keys: pa.Table, target: Target) -> Mask:
+    """The records whose key others of the table have, too."""
+    columns = plan.pairing.key_columns
+    own = existing.values.select(plan.pairing.key)
+    equal = by_number(equal_texts(target, columns, texts_to_tell([own, keys], columns)))
+    shared: Mask = match(code_keys(own, keys, columns, equal)).times > 1
+    return shared
+
+
+def unconditional(where: str | None, rows: int, *, every_record: bool) -> list[Excess]:
+    """What a run without a condition goes over."""
+    if where or every_record:
+        return []
+    words = f"There is no condition, so all {rows:,} records of the table are meant."
+    return [Excess(words, "every_record", count=True)]
+
+
+def notes_of_reading(plan: ChangePlan, read: Found) -> list[str]:
+    """What is worth saying of the records that were not picked, and of none that were."""
+    notes = []
+    if read.unclear:
+        notes.append(
+            f"{counted(read.unclear, 'record')} left alone: the condition can't be worked out there, as it divides by "
+            "zero or meets a value that is not of its column's type."
+        )
+    if not read.existing.values.num_rows:
+        notes.append("No record meets the condition." if plan.where else "There are no records.")
+    return notes
