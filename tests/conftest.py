@@ -16,7 +16,7 @@ from tidymerge import Limits, Most
 pytest.register_assert_rewrite("contract", "server_contract")
 
 EVERYTHING = Most(100, "target")
-NO_LIMITS = Limits(EVERYTHING, Most(10**9), Most(100, "incoming"))
+NO_LIMITS = Limits(EVERYTHING, Most(10**9), Most(100, "incoming"), removed=EVERYTHING)
 HIVES = """CREATE TABLE hives (
     apiary_code VARCHAR(8) NOT NULL, hive_no INTEGER NOT NULL, queen_colour VARCHAR(10), honey_kg DECIMAL(8, 2),
     last_inspected DATE, notes TEXT, PRIMARY KEY (apiary_code, hive_no))"""

@@ -140,7 +140,8 @@ class ParquetFolder:
             parquet.write_table(pa.table(table), self.path / f"part-{part}.parquet")
 
     def rows(self):
-        return [parquet.ParquetFile(path).read() for path in sorted(self.path.glob("*.parquet"))]
+        found = [parquet.ParquetFile(path).read() for path in sorted(self.path.glob("*.parquet"))]
+        return pa.concat_tables(found).sort_by("k")  # what was removed comes back at the end
 
 
 def work(programs, *command, seconds=None):
@@ -156,6 +157,10 @@ def work(programs, *command, seconds=None):
 
 def doing(what, kind, target, folder):
     """What the program is told, the same from Python, and how many records it touches."""
+    if what == "remove":
+        where = f"k >= {ROWS // 3}"
+        told = ["remove", target.address, "--where", where, "--key", "k", "--most-removed", "100%"]
+        return told, partial(tidymerge.remove, target.address, where=where, key="k", limits=NO_LIMITS), ROWS - ROWS // 3
     if what == "change":
         sets, at_least = {"kg": "kg * 2 + 1", "note": "note || '!'"}, ROWS // 3
         words = [word for name, text in sets.items() for word in ("--set", f"{name} = {text}")]
@@ -169,7 +174,7 @@ def doing(what, kind, target, folder):
     return load, partial(tidymerge.load, incoming, target.address, key="k", add=kind.adds, limits=NO_LIMITS), ROWS
 
 
-@pytest.mark.parametrize("what", ["load", "change"])
+@pytest.mark.parametrize("what", ["load", "change", "remove"])
 @pytest.mark.parametrize("kind", [Sqlite, Postgres, Mariadb, TextFile, Sheet, ParquetFolder])
 def test_the_table_is_never_half_changed_and_the_log_is_never_wrong(kind, what, folder, request, home, programs):
     target = kind(folder, request)

@@ -13,7 +13,7 @@ import tomlkit
 import tidymerge
 from conftest import NO_LIMITS
 from model import cases, places
-from model.naive import Case, Column
+from model.naive import Case, Column, folded
 from model.test_model import by_key, made, place_for  # noqa: F401 - `made` is a fixture
 from strategies import LONG
 
@@ -95,6 +95,7 @@ def test_changes_do_what_the_documents_say(name, first, made, request, home):  #
         with tempfile.TemporaryDirectory() as folder:
             try:
                 check(case, random.Random(f"change {name} {number}"), place, Path(folder))
+                check_removal(case, random.Random(f"remove {name} {number}"), place, Path(folder))
             except Exception as error:
                 error.add_note(f"case {number} of {name}: {case}")
                 raise
@@ -130,6 +131,35 @@ def check(case: Case, chance: random.Random, place: Any, folder: Path) -> None:
         assert by_key(case, places.records(place, case, target)) == start
         tidymerge.undo(undone.run, into=target)
         assert by_key(case, places.records(place, case, target)) == changed
+
+
+def check_removal(case: Case, chance: random.Random, place: Any, folder: Path) -> None:
+    """Remove a case's records, and look at everything."""
+    where, holds = condition(chance, case)
+    target = place.make(case, folder)
+    start = by_key(case, places.records(place, case, target))
+    names = [column.name for column in case.columns]
+    stay = {key: record for key, record in start.items() if not holds(dict(zip(names, record, strict=True)))}
+    asked = {
+        "where": where,
+        "every_record": where is None,
+        "key": [column.name for column in case.columns if column.key],
+    }
+    parents = {record[-1] for record in stay.values() if record[-1] is not None} if names[-1] == "parent" else set()
+    if any((folded(case.columns[0], parent),) not in stay for parent in parents):
+        with pytest.raises(tidymerge.Stopped, match="can't go"):
+            tidymerge.remove(target, **asked, limits=NO_LIMITS)
+        assert by_key(case, places.records(place, case, target)) == start
+        return
+    preview = tidymerge.remove(target, **asked, preview=True)
+    done = tidymerge.remove(target, **asked, limits=NO_LIMITS, expect=preview.fingerprint)
+    assert (done.rows.removed, done.rows.rejected) == (len(start) - len(stay), 0)
+    assert by_key(case, places.records(place, case, target)) == stay
+    if done.changed:
+        undone = tidymerge.undo(done.run, into=target)
+        assert by_key(case, places.records(place, case, target)) == start
+        tidymerge.undo(undone.run, into=target)
+        assert by_key(case, places.records(place, case, target)) == stay
 
 
 def naive(

@@ -258,13 +258,13 @@ class ParquetRows:
             columns = [stored(as_array(edits.added[field.name]), field.type) for field in schema]
             added = pa.table(columns, schema=schema)
         groups = [(group, start, end) for at, group, start, end in self._groups() if at == index]
-        last = int(self._starts[index + 1])
+        last = groups[-1][0] if groups else None  # the row group that new rows go to: others may end there, if empty
 
         def edited(group: int, start: int, end: int, names: Sequence[str] = schema.names) -> pa.Table:
             table = self._edited_group(self._read(index, group, names), start, end, edits)
-            return pa.concat_tables([table, added]) if receives and end == last else table
+            return pa.concat_tables([table, added]) if receives and group == last else table
 
-        anew = {at: _columns_anew(at[1], at[2], edits, schema, receives=receives and at[2] == last) for at in groups}
+        anew = {at: _columns_anew(at[1], at[2], edits, schema, receives=receives and at[0] == last) for at in groups}
         share = sum(map(len, anew.values())) / max(len(schema) * len(groups), 1)
         if share <= _MOST_PATCHED and schema.equals(old.schema_arrow):
             with suppress(ValueError):  # not a file that we can take apart
