@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any, Literal
 from tidymerge.errors import ProofFailed, SourceError, Stopped, TargetError, TidyMergeError, UsageError
 
 if TYPE_CHECKING:
-    from tidymerge.job.model import Change, Job
+    from tidymerge.job.model import Change, Job, Removal
     from tidymerge.model.receipt import Receipt
     from tidymerge.model.rules import Limits, Most
     from tidymerge.run.outputs import Outputs
@@ -28,6 +28,7 @@ __all__ = [
     "Most",
     "ProofFailed",
     "Receipt",
+    "Removal",
     "SourceError",
     "Stopped",
     "TargetError",
@@ -45,7 +46,7 @@ __version__ = "0.1.0"
 
 def __getattr__(name: str) -> object:
     """Import the records when they are asked for: importing the package must stay quick."""
-    if name in ("Job", "Change"):
+    if name in ("Job", "Change", "Removal"):
         from tidymerge.job import model
 
         return getattr(model, name)
@@ -180,8 +181,9 @@ def change(
 
 
 def remove(
-    target: str | PathLike[str],
+    target: str | PathLike[str] | None = None,
     *,
+    job: "str | PathLike[str] | Removal | None" = None,
     where: str | None = None,
     every_record: bool = False,
     key: str | Sequence[str] = (),
@@ -197,18 +199,20 @@ def remove(
     What is `removed` is kept whole in the log, and `undo` brings it back. Where other records refer to some of them,
     nothing is removed, and Stopped is raised with a receipt that lists them; whatever the database would do by itself.
     Stopped is raised, too, without a condition and `every_record`, and where more than a tenth of the table would go
-    and `limits` don't say otherwise. The rest is as in `change`.
+    and `limits` don't say otherwise. `job` is a job file with [remove], or a `Removal`. The rest is as in `change`.
     """
-    from tidymerge.job.model import Removal
-    from tidymerge.model.rules import Limits
+    from msgspec.structs import asdict
+
     from tidymerge.run import remove as removing
 
-    if where is not None and every_record:
-        from tidymerge.errors import BadOption
-
-        raise BadOption("Say a condition, or that every record is meant: not both.")
-    keys = (key,) if isinstance(key, str) else tuple(key)
-    asked = Removal(fspath(target), where, every_record, keys, trust_triggers, limits or Limits())
+    asked = _removal(job).given(
+        None if target is None else fspath(target),
+        where,
+        (key,) if isinstance(key, str) else tuple(key),
+        asdict(limits) if limits else {},
+        every_record=every_record,
+        trust_triggers=trust_triggers,
+    )
     if preview:
         return removing.preview_removal(asked, outputs=_outputs(rejects))[0]
     return removing.remove(asked, expect=expect, outputs=_outputs(rejects), wait_seconds=wait)
@@ -263,6 +267,19 @@ def _change(job: "str | PathLike[str] | Change | None") -> "Change":
     from tidymerge.job.reading import read_change
 
     return read_change(Path(job))
+
+
+def _removal(job: "str | PathLike[str] | Removal | None") -> "Removal":
+    """The removal of a file or object, or one that says nothing yet."""
+    from pathlib import Path
+
+    from tidymerge.job.model import Removal
+
+    if job is None or isinstance(job, Removal):
+        return job or Removal("")
+    from tidymerge.job.reading import read_removal
+
+    return read_removal(Path(job))
 
 
 def _job(

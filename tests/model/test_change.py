@@ -112,15 +112,10 @@ def check(case: Case, chance: random.Random, place: Any, folder: Path) -> None:
     target = place.make(case, folder)
     start = by_key(case, places.records(place, case, target))
     wanted, counts = naive(case, start, sets, holds)
-    types = {column.name: column.type.names[case.place] for column in case.columns} if case.place in ("csv", "xlsx") else {}  # fmt: skip
-    key = [column.name for column in case.columns if column.key]
-    (folder / "change.toml").write_text(tomlkit.dumps({
-        "change": {"where": where} if where else {"every_record": True},
-        "target": {"at": target, "key": key, "types": types},
-        "columns": {name: {"compute": text} for name, (text, _) in sets.items()},
-    }), "utf-8")  # fmt: skip
-    preview = tidymerge.change(job=folder / "change.toml", preview=True)
-    done = tidymerge.change(job=folder / "change.toml", limits=NO_LIMITS, rejects=folder / "r.csv")
+    columns = {name: {"compute": text} for name, (text, _) in sets.items()}
+    job = job_file(case, folder, target, where, "change", {"columns": columns})
+    preview = tidymerge.change(job=job, preview=True)
+    done = tidymerge.change(job=job, limits=NO_LIMITS, rejects=folder / "r.csv")
     assert (preview.rows, preview.fingerprint) == (done.rows, done.fingerprint)
     assert (done.rows.updated, done.rows.unchanged, done.rows.rejected) == counts, done.rejects
     assert done.tables[0].rows_before == len(start)
@@ -133,6 +128,16 @@ def check(case: Case, chance: random.Random, place: Any, folder: Path) -> None:
         assert by_key(case, places.records(place, case, target)) == changed
 
 
+def job_file(case: Case, folder: Path, target: str, where: str | None, part: str, more: dict[str, Any]) -> Path:
+    """The job file of a case."""
+    types = {column.name: column.type.names[case.place] for column in case.columns} if case.place in ("csv", "xlsx") else {}  # fmt: skip
+    key = [column.name for column in case.columns if column.key]
+    asked = {"where": where} if where else {"every_record": True}
+    path = folder / f"{part}.toml"
+    path.write_text(tomlkit.dumps({part: asked, "target": {"at": target, "key": key, "types": types}, **more}), "utf-8")
+    return path
+
+
 def check_removal(case: Case, chance: random.Random, place: Any, folder: Path) -> None:
     """Remove a case's records, and look at everything."""
     where, holds = condition(chance, case)
@@ -140,11 +145,7 @@ def check_removal(case: Case, chance: random.Random, place: Any, folder: Path) -
     start = by_key(case, places.records(place, case, target))
     names = [column.name for column in case.columns]
     stay = {key: record for key, record in start.items() if not holds(dict(zip(names, record, strict=True)))}
-    asked = {
-        "where": where,
-        "every_record": where is None,
-        "key": [column.name for column in case.columns if column.key],
-    }
+    asked = {"job": job_file(case, folder, target, where, "remove", {})}
     parents = {record[-1] for record in stay.values() if record[-1] is not None} if names[-1] == "parent" else set()
     if any((folded(case.columns[0], parent),) not in stay for parent in parents):
         with pytest.raises(tidymerge.Stopped, match="can't go"):

@@ -1,28 +1,58 @@
-"""The job file of a change: `[change]` in place of `[incoming]`. Its columns are set from the record's own."""
+"""The job files about records that are there: `[change]` or `[remove]` in place of `[incoming]`."""
 
 from typing import Any
 
 from pydantic import Field, model_validator
 
 from tidymerge.job.file import ColumnPart, LimitsPart, Strict, TargetPart, Word, limits_of, listed, rule_of
-from tidymerge.job.model import Change
+from tidymerge.job.model import Change, Removal
 
 _SOURCES = {"from", "value", "compute", "stamp"}
 _OF_LOADS = ("default", "blanks", "clear_mark", "update_when", "only_on")
 
 
-class ChangePart(Strict):
+class RemovePart(Strict):
     """Which records are meant."""
 
     where: Word | None = Field(None, description="The condition on the record's own columns.")
     every_record: bool = Field(default=False, description="Whether there is no condition: every record is meant.")
-    strict: bool = Field(default=False, description="Whether one rejected record stops the change.")
 
     @model_validator(mode="after")
-    def _one_of_both(self) -> "ChangePart":
+    def _one_of_both(self) -> "RemovePart":
         if self.where and self.every_record:
             raise ValueError("give a condition with where, or every_record, not both")
         return self
+
+
+class ChangePart(RemovePart):
+    """Which records are meant, and what becomes of a change where some can't take their new values."""
+
+    strict: bool = Field(default=False, description="Whether one rejected record stops the change.")
+
+
+class RemovalFile(Strict):
+    """A Tidy Merge job that removes records."""
+
+    remove: RemovePart
+    target: TargetPart
+    limits: LimitsPart = LimitsPart()
+
+    @model_validator(mode="after")
+    def _of_removals(self) -> "RemovalFile":
+        if self.target.add:
+            raise ValueError("target.add: a removal adds no columns")
+        return self
+
+    def to_removal(self) -> Removal:
+        """The removal that the file describes."""
+        return Removal(
+            target=self.target.at,
+            where=self.remove.where,
+            every_record=self.remove.every_record,
+            key=listed(self.target.key),
+            limits=limits_of(self.limits),
+            types=self.target.types,
+        )
 
 
 class ChangeFile(Strict):

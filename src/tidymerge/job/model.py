@@ -1,7 +1,7 @@
 """What a run is asked to do."""
 
 from collections.abc import Mapping
-from typing import Any
+from typing import Any, TypeVar
 
 from msgspec import Struct, field
 from msgspec.structs import replace
@@ -9,6 +9,8 @@ from msgspec.structs import replace
 from tidymerge.errors import BadOption
 from tidymerge.model import ReadOptions
 from tidymerge.model.rules import ColumnRule, Limits, Rules
+
+Asked = TypeVar("Asked", "Change", "Removal")
 
 
 class Change(Struct, frozen=True):
@@ -43,26 +45,20 @@ class Change(Struct, frozen=True):
         trust_triggers: bool,
     ) -> "Change":
         """The change with what is given in addition, which wins; what is None or empty leaves its word. BadOption."""
-        if where is not None and every_record:
-            raise BadOption("Say a condition, or that every record is meant: not both.")
         found = replace(
             self,
             target=target or self.target,
             columns={**self.columns, **columns},
-            where=None if every_record else where or self.where,
-            every_record=every_record or (self.every_record and where is None),
             key=key or self.key,
             strict=strict or self.strict,
             trust_triggers=trust_triggers or self.trust_triggers,
             limits=replace(self.limits, **limits),
         )
-        if not found.target:
-            raise BadOption("Say which table is meant, as in coop.db#hives, or give a job.")
         if not found.columns:
             raise BadOption(
                 "Say what to set, as in 'honey_kg = honey_kg * 1.05'.", give=((("set", "COLUMN=EXPRESSION"),),)
             )
-        return found
+        return _meant(found, where, every_record=every_record)
 
 
 class Removal(Struct, frozen=True):
@@ -74,6 +70,39 @@ class Removal(Struct, frozen=True):
     key: tuple[str, ...] = ()
     trust_triggers: bool = False
     limits: Limits = field(default_factory=Limits)
+    file: str | None = None
+    types: Mapping[str, str] = field(default_factory=dict)
+
+    def given(
+        self,
+        target: str | None,
+        where: str | None,
+        key: tuple[str, ...],
+        limits: Mapping[str, Any],
+        *,
+        every_record: bool,
+        trust_triggers: bool,
+    ) -> "Removal":
+        """The removal with what is given in addition, which wins; what is None or empty leaves its word. BadOption."""
+        found = replace(
+            self,
+            target=target or self.target,
+            key=key or self.key,
+            trust_triggers=trust_triggers or self.trust_triggers,
+            limits=replace(self.limits, **limits),
+        )
+        return _meant(found, where, every_record=every_record)
+
+
+def _meant(asked: Asked, where: str | None, *, every_record: bool) -> Asked:
+    """The same with the condition that is given in addition, or with none. Raises BadOption."""
+    if where is not None and every_record:
+        raise BadOption("Say a condition, or that every record is meant: not both.")
+    if not asked.target:
+        raise BadOption("Say which table is meant, as in coop.db#hives, or give a job.")
+    if every_record:
+        return replace(asked, where=None, every_record=True)
+    return asked if where is None else replace(asked, where=where, every_record=False)
 
 
 class Job(Struct, frozen=True):

@@ -11,9 +11,9 @@ from msgspec.structs import replace
 from pydantic import BaseModel, ValidationError
 
 from tidymerge.errors import BadJob, NoSuchFile
-from tidymerge.job.change_file import ChangeFile
+from tidymerge.job.change_file import ChangeFile, RemovalFile
 from tidymerge.job.file import JobFile
-from tidymerge.job.model import Change, Job
+from tidymerge.job.model import Change, Job, Removal
 
 Form = TypeVar("Form", bound=BaseModel)
 
@@ -26,11 +26,21 @@ def read_job(path: Path) -> Job:
 
 def read_change(path: Path) -> Change:
     """The change in a file; its address counts from the file's folder. Raises NoSuchFile and BadJob."""
-    data, text = _data(read_text(path), str(path))
-    if "change" not in data:
-        raise BadJob(f"{path} has no [change], so it is no job that changes records.", file=str(path))
-    change = _checked(ChangeFile, data, text, str(path)).to_change()
+    change = _about_records(path, "change", ChangeFile).to_change()
     return replace(change, target=_under(path.parent, change.target), file=str(path.absolute()))
+
+
+def read_removal(path: Path) -> Removal:
+    """The removal in a file; its address counts from the file's folder. Raises NoSuchFile and BadJob."""
+    removal = _about_records(path, "remove", RemovalFile).to_removal()
+    return replace(removal, target=_under(path.parent, removal.target), file=str(path.absolute()))
+
+
+def _about_records(path: Path, part: str, form: type[Form]) -> Form:
+    data, text = _data(read_text(path), str(path))
+    if part not in data:
+        raise BadJob(f"{path} has no [{part}], so it is no job for that.", file=str(path))
+    return _checked(form, data, text, str(path))
 
 
 def read_text(path: Path) -> str:
@@ -48,8 +58,11 @@ def read_text(path: Path) -> str:
 def parse_job(text: str, name: str) -> JobFile:
     """Check the text of a job file. `name` is the file's, for messages. Raises BadJob."""
     data, text = _data(text, name)
-    if "change" in data:
-        raise BadJob(f"{name} has [change]: it changes records that are there, and has no rows to load.", file=name)
+    for part in ("change", "remove"):
+        if part in data:
+            raise BadJob(
+                f"{name} has [{part}]: it is about records that are there, and has no rows to load.", file=name
+            )
     return _checked(JobFile, data, text, name)
 
 

@@ -27,7 +27,7 @@ def preview_removal(
     """What a removal would do, and the first `most` records that would go. Nothing is written."""
     clock = Clock.begin(named=False)
     outputs.check(target=asked.target)
-    with opened(asked.target, write=False) as target:
+    with opened(asked.target, write=False, types=asked.types) as target:
         decided = decide_removal(asked, target, clock, progress)
         if outputs.rejects is not None:
             save_rejects(decided, outputs.rejects, "").keep()
@@ -51,11 +51,11 @@ def remove(
     """
     clock, log, address = Clock.begin(named=True), FolderLog(), reopened(asked.target)
     told = settle_all(log, address)
-    run = Run(clock.run or "", State.REMOVED, clock.started, user(), address, request=request_of(asked))
+    run = Run(clock.run or "", State.REMOVED, clock.started, user(), address, job=asked.file, request=request_of(asked))
     with recorded(log, run) as recording:
         outputs.check(target=asked.target)
         for attempt in attempts(recording, progress, wait_seconds):
-            opening = opened(asked.target, write=True, firmly=attempt.firmly)
+            opening = opened(asked.target, write=True, types=asked.types, firmly=attempt.firmly)
             with attempt, opening as target:
                 decided = decide_removal(asked, target, clock, progress).noting(*told)
                 check_fingerprint(decided, clock, expect)

@@ -1,6 +1,5 @@
 """`tidymerge change`: set columns of records that are there."""
 
-import sys
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -37,7 +36,6 @@ def change(
 ) -> None:
     """Set columns of the records that meet a condition, all or nothing, and say how many did and did not change."""
     from tidymerge.cli.screen import output
-    from tidymerge.cli.screen.bars import Bars
     from tidymerge.run.change import change as carry_out
     from tidymerge.run.change import preview_change
 
@@ -49,25 +47,15 @@ def change(
             target, _columns(sets or ()), where, tuple(key or ()), limits,
             every_record=every_record, strict=strict, trust_triggers=trust_triggers,
         )  # fmt: skip
-        if preview:
-            with Bars(out, json=json) as progress:
-                most = 0 if page is None else output.ROWS_ON_PAGE
-                receipt, touched = preview_change(asked, most, outputs=files, progress=progress)
-            output.write_views(receipt, touched, files)
-        else:
-            asks = not yes and expect is None and out.is_terminal and sys.stdin.isatty()
-            if asks:
-                expect = output.confirmed(out, lambda progress: preview_change(asked, progress=progress)[0], json=json)
-            with Bars(out, json=json) as progress, output.drawn_if_stopped(out, quiet=json or asks):
-                receipt = carry_out(
-                    asked, expect=expect, outputs=files, wait_seconds=wait, progress=progress,
-                    shield=output.uninterrupted,
-                )  # fmt: skip
-    if preview:
-        output.show(out, receipt, json=json)
-    else:
-        output.report(out, receipt, files, json=json)
-    output.finish(receipt)
+    output.perform(
+        out,
+        output.Wish(preview, yes, expect, json),
+        files,
+        lambda most, outputs, progress: preview_change(asked, most, outputs=outputs, progress=progress),
+        lambda expected, progress: carry_out(
+            asked, expect=expected, outputs=files, wait_seconds=wait, progress=progress, shield=output.uninterrupted
+        ),
+    )
 
 
 def _job(path: str | None) -> "Change":

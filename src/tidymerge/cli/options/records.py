@@ -8,10 +8,13 @@ Target = Annotated[
     str | None,
     typer.Argument(metavar="TARGET", help="The table, as in coop.db#hives. Else the job's.", show_default=False),
 ]
-TheTarget = Annotated[str, typer.Argument(metavar="TARGET", help="The table, as in coop.db#hives.")]
 JobPath = Annotated[
     str | None,
     typer.Option("--job", metavar="JOB", help="A job with [change]. What is given on the command line wins over it."),
+]
+RemovalJob = Annotated[
+    str | None,
+    typer.Option("--job", metavar="JOB", help="A job with [remove]. What is given on the command line wins over it."),
 ]
 Sets = Annotated[
     list[str] | None,

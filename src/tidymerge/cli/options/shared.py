@@ -135,6 +135,13 @@ Page = Annotated[
 Chart = Annotated[
     str | None, typer.Option("--chart", metavar="FILE", help="Write the tally and the changes as a picture, .png.")
 ]
+Rest = Annotated[
+    bool, typer.Option("--rest", help="Leave the records that can't be put back as they are, and undo the rest.")
+]
+Conflicts = Annotated[
+    str | None,
+    typer.Option("--conflicts", metavar="FILE", help="Write the records that can't be put back to this CSV file."),
+]
 AsJson = Annotated[bool, typer.Option("--json", help="Print the result as JSON, and nothing else, to standard output.")]
 
 

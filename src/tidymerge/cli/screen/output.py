@@ -6,9 +6,11 @@ import sys
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import typer
+from msgspec import Struct
 from rich.console import Console
 
 from tidymerge.cli.screen.closing import note_commit
@@ -137,6 +139,53 @@ def question(receipt: "Receipt") -> str:
     (table,) = receipt.tables
     undo = receipt.undoes is not None
     return what_to_do(receipt.rows, table.records_updated, table.rows_before, table.target, undo=undo)
+
+
+class Wish(Struct, frozen=True):
+    """How a command is to be carried out: only as a preview, unasked, if it is what was expected, with JSON."""
+
+    preview: bool
+    yes: bool
+    expect: str | None
+    json: bool
+
+
+def perform(
+    out: Console,
+    wish: Wish,
+    files: "Outputs",
+    look: "Callable[[int, Outputs, Progress], tuple[Receipt, list[Touch]]]",
+    act: "Callable[[str | None, Progress], Receipt]",
+    *,
+    undo: bool = False,
+    stops: bool = True,
+) -> None:
+    """Preview, or ask and do; then show the receipt, write its views, and end with its exit status.
+
+    `look` previews, and gives so many of the first changed records, too. `act` does it, if the fingerprint is as given.
+    """
+    from tidymerge.cli.screen.bars import Bars
+    from tidymerge.run.outputs import Outputs
+
+    json = wish.json
+    with json_failures(json_wanted=json):
+        if wish.preview:
+            with Bars(out, json=json) as progress:
+                receipt, touched = look(0 if files.page is None else ROWS_ON_PAGE, files, progress)
+            write_views(receipt, touched, files)
+        else:
+            expect = wish.expect
+            asks = not wish.yes and expect is None and out.is_terminal and sys.stdin.isatty()
+            if asks:
+                shown = partial(look, 0, Outputs())
+                expect = confirmed(out, lambda progress: shown(progress)[0], json=json, undo=undo, stops=stops)
+            with Bars(out, json=json) as progress, drawn_if_stopped(out, quiet=json or asks):
+                receipt = act(expect, progress)
+    if wish.preview:
+        show(out, receipt, json=json)
+    else:
+        report(out, receipt, files, json=json)
+    finish(receipt)
 
 
 def confirmed(
