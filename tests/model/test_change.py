@@ -18,7 +18,7 @@ from model.test_model import by_key, made, place_for  # noqa: F401 - `made` is a
 from strategies import LONG
 
 NUMBERS = {
-    "sqlite": (40, 2000), "csv": (30, 1200), "parquet": (30, 1200), "xlsx": (20, 400), "postgresql": (20, 400), "mariadb": (20, 300),
+    "sqlite": (20, 2000), "csv": (20, 1200), "parquet": (10, 1200), "xlsx": (10, 400), "postgresql": (10, 400), "mariadb": (10, 300),
 }  # fmt: skip
 STEP = 10
 NUMERIC = ("int", "small", "money")
