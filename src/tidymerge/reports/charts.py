@@ -9,7 +9,7 @@ from matplotlib.axes import Axes
 from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
 from matplotlib.figure import Figure
 
-from tidymerge.core.explain.wording import heading, statement, wording
+from tidymerge.core.explain.wording import counted_as, heading, statement, wording
 from tidymerge.core.infer.unusual import unusual
 from tidymerge.errors import BadOption
 from tidymerge.model.receipt import Receipt, State
@@ -85,7 +85,7 @@ def _title(receipt: Receipt) -> str:
     head, rows, between = heading(receipt)
     words = " ".join(filter(None, (head, _short(rows), between, _short(receipt.tables[0].target))))
     asked = statement(receipt.request)
-    return cut(f"{words}{f': {asked}' if asked else ''}, {receipt.started:%Y-%m-%d %H:%M} UTC")
+    return cut(f"{words}, {receipt.started:%Y-%m-%d %H:%M} UTC{f': {asked}' if asked else ''}")
 
 
 def _short(address: str) -> str:
@@ -103,7 +103,7 @@ def _tally(axes: Axes, receipt: Receipt) -> None:
     whole = receipt.rows.read
     labels = [f" {count:,}" + (f" ({count / whole:.0%})" if whole and count else "") for count in values]
     axes.bar_label(bars, labels, padding=2)
-    axes.set_title(f"{whole:,} {words.one if whole == 1 else words.many}", loc="left", fontsize=10)
+    axes.set_title(f"{whole:,} {counted_as(receipt)}", loc="left", fontsize=10)
     _bare(axes, max(values, default=0))
 
 

@@ -6,8 +6,7 @@ from pathlib import Path
 
 from jinja2 import Environment, StrictUndefined
 
-from tidymerge.core.explain.wording import heading, statement, what_was_proved, why_nothing, wording
-from tidymerge.core.words import plural
+from tidymerge.core.explain.wording import counted_as, heading, statement, what_was_proved, why_nothing
 from tidymerge.errors import BadOption
 from tidymerge.model.receipt import Receipt, State, Touch
 from tidymerge.on_disk import replacing
@@ -37,7 +36,7 @@ def page(receipt: Receipt, touched: Sequence[Touch]) -> str:
         table=table,
         heading=" ".join(filter(None, heading(receipt))),
         statement=statement(receipt.request),
-        counted=plural(receipt.rows.read, wording(receipt).one, wording(receipt).many),
+        counted=counted_as(receipt),
         closing=_closing(receipt),
         tone="bad" if receipt.state in (State.STOPPED, State.FAILED) else "good",
         tally_bars=tally_bars(receipt),

@@ -53,8 +53,8 @@ _UNDO = Wording(
     "Not undone:",
     "in",
     "if undone",
-    "record of the run",
-    "records of the run",
+    "record",
+    "records",
     "that the run had changed",
     {
         "updated": "the earlier values again",
@@ -99,6 +99,12 @@ def wording(receipt: Receipt) -> Wording:
     if receipt.request is not None and receipt.request.where is None:
         return replace(words, one="record", many="records", which="all that there are")
     return words
+
+
+def counted_as(receipt: Receipt) -> str:
+    """What was counted, for the title of a picture: rows read, records of the run."""
+    words = wording(receipt)
+    return plural(receipt.rows.read, words.one, words.many) + (" of the run" if receipt.undoes else "")
 
 
 def heading(receipt: Receipt) -> tuple[str, str, str]:

@@ -99,10 +99,11 @@ class Stage(Struct, frozen=True):
             return []
         numbered = np.asarray(as_array(rows[POSITION]).to_numpy(), np.int64)
         positions, first, counts = np.unique(numbered, return_index=True, return_counts=True)
-        one = key_text(rows.take(pa.array(first)), names).to_pylist()
+        texts = [key_text(rows.take(pa.array(first)), [name]).to_pylist() for name in names]
         said = tuple(
-            f"{child.name} {' / '.join(names)} {which}" + (f" and {count - 1:,} more" if count > 1 else "")
-            for which, count in zip(one, counts.tolist(), strict=True)
+            f"{child.name} {', '.join(f'{name} {text}' for name, text in zip(names, one, strict=True))}"
+            + (f" and {count - 1:,} more" if count > 1 else "")
+            for one, count in zip(zip(*texts, strict=True), counts.tolist(), strict=True)
         )
         wanted = f"no record of {child.name} that refers to it by {' + '.join(key.columns)}"
         return [Violation(Reason.REFERRED_TO, wanted, (), positions, found=said)]
