@@ -32,25 +32,29 @@ def incoming_rows():
         ["N5", 2000, "", "", 3],
         ["L 02", 2, "", "", ""],
     ]
+    rows = [[*row, ""] for row in rows] + [[f"L{at % 40:02}", at, "odd", "", "", "gone"] for at in range(201, 261, 2)]
     random.Random(4).shuffle(rows)
     nameless = [
         [*row, "x" if at == len(rows) - 1 else ""] for at, row in enumerate(rows)
     ]  # a column in the last rows only
-    return [["Apiary", "Hive", "Honey", "Notes", "Chip", ""], *nameless]
+    return [["Apiary", "Hive", "Honey", "Notes", "Chip", "Do", ""], *nameless]
 
 
 @pytest.mark.parametrize("lookups", [False, True])
 def test_a_load_in_parts_is_the_same_load(run, folder, monkeypatch, lookups):
     existing = EXISTING + [("Z", 10_000 + at, 0, "", None) for at in range(4000)] if lookups else EXISTING
     incoming = text_file(folder / "in.csv", incoming_rows())
+    (folder / "job.toml").write_text(
+        '[target]\nat = "t.db#t"\n[rules]\ninstruction = { column = "Do", values = { gone = "remove" }, blank = "load" }\n'
+    )
     outcomes = []
     for rows_at_once in ("1000000", "150", "40"):
         monkeypatch.setenv("TIDYMERGE_ROWS_AT_ONCE", rows_at_once)
         monkeypatch.setenv("TIDYMERGE_LARGE_FILE", "10")
         target = database(folder / f"{rows_at_once}.db", SCHEMA, "t", existing)
         start = stored(target)
-        preview = run("preview", incoming, "--into", target, "--json").receipt
-        ended = run("load", incoming, "--into", target, "--yes", "--json", "--rejects", "r.csv")
+        preview = run("preview", incoming, "--job", "job.toml", "--into", target, "--json").receipt
+        ended = run("load", incoming, "--job", "job.toml", "--into", target, "--yes", "--json", "--rejects", "r.csv")
         assert ended.status == 3, ended.err
         receipt = ended.receipt
         assert (preview["rows"], preview["fingerprint"]) == (receipt["rows"], receipt["fingerprint"])
@@ -58,6 +62,7 @@ def test_a_load_in_parts_is_the_same_load(run, folder, monkeypatch, lookups):
         loaded = stored(target)
         undone = run("undo", receipt["run"], "--json")
         assert (undone.receipt["rows"]["removed"], stored(target)) == (receipt["rows"]["inserted"], start)
+        assert (undone.receipt["rows"]["inserted"], receipt["rows"]["removed"]) == (30, 30)
         assert run("undo", undone.receipt["run"]).status == 0
         assert stored(target) == loaded
         outcomes.append((said, receipt["rejects"]["reasons"], (folder / "r.csv").read_text("utf-8"), loaded))

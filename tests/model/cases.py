@@ -103,7 +103,7 @@ def _row(chance: random.Random, columns: tuple[Column, ...], records: tuple[tupl
         if chance.random() < 0.06:
             cell = "-"
         cells.append(cell)
-    act = chance.choice(["", "change", "change", "new", "ignore", "odd"])
+    act = chance.choice(["", "change", "change", "new", "ignore", "odd", "drop"])
     return ("skip" if chance.random() < 0.05 else "", act, *cells)
 
 
@@ -129,7 +129,7 @@ def _rules(chance: random.Random, columns: tuple[Column, ...]) -> tuple[dict[str
     if chance.random() < 0.4:
         rules["same_key_twice"] = chance.choice(["first", "last"])
     if chance.random() < 0.2:
-        values = {"new": "insert", "change": "update", "ignore": "skip"}
+        values = {"new": "insert", "change": "update", "ignore": "skip", "drop": "remove"}
         rules["instruction"] = {"column": "act", "values": values, "blank": chance.choice(["reject", "skip", "load"])}
     ordered = [
         c.name

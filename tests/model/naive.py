@@ -66,6 +66,8 @@ def load(case: Case) -> Wanted:
     before = {key_of(case, record): record for record in case.records}
     rows = [read(case, row) for row in case.rows]
     outcomes: list[str | None] = ["skipped" if row[0] == "skip" else instructed(case, row[1]) for row in case.rows]
+    going = [goes(case, row) for row in case.rows]
+    rows = [only_key(case, row) if gone else row for row, gone in zip(rows, going, strict=True)]
     exact = [exact_key(case, row, before) for row in case.rows]
     keys = [found or key_of(case, row) for row, found in zip(rows, exact, strict=True)]
     for at, row in enumerate(rows):
@@ -76,7 +78,7 @@ def load(case: Case) -> Wanted:
     for at, row in enumerate(rows):
         if outcomes[at] is None:
             outcomes[at], record = decide(case, row, case.rows[at], before.get(keys[at]))
-            if record is not None:
+            if outcomes[at] == "removed" or record is not None:
                 changes[at] = record
     while bad := offenders(case, before, changes, keys):
         for at in bad:
@@ -87,8 +89,25 @@ def load(case: Case) -> Wanted:
             outcomes[at] = "rejected"
     after = dict(before)
     for at, record in changes.items():
-        after[keys[at]] = record
+        put(after, keys[at], record)
     return Wanted([str(outcome) for outcome in outcomes], after)
+
+
+def goes(case: Case, row: tuple[str, ...]) -> bool:
+    """Whether a row says that its record is to go."""
+    return "instruction" in case.rules and case.rules["instruction"]["values"].get(row[1]) == "remove"
+
+
+def only_key(case: Case, row: tuple[Any, ...]) -> tuple[Any, ...]:
+    return tuple(value if at in case.keys else None for at, value in enumerate(row))
+
+
+def put(records: dict[Any, Any], key: Any, record: tuple[Any, ...] | None) -> None:
+    """Put a record in its place, or take it away."""
+    if record is None:
+        del records[key]
+    else:
+        records[key] = record
 
 
 def instructed(case: Case, word: str) -> str | None:
@@ -151,7 +170,10 @@ def settle_repeats(case: Case, rows: list[Any], keys: list[Any], outcomes: list[
             groups.setdefault(key, []).append(at)
     repeats: dict[int, int] = {}
     for group in groups.values():
-        said = {at: (without_key(case, rows[at], cleared(case, at)), cleared(case, at)) for at in group}
+        said = {
+            at: goes(case, case.rows[at]) or (without_key(case, rows[at], cleared(case, at)), cleared(case, at))
+            for at in group
+        }
         if all(said[at] == said[group[0]] for at in group):
             for at in group[1:]:
                 outcomes[at] = "skipped"
@@ -190,6 +212,8 @@ def decide(case: Case, row: Any, cells: tuple[str, ...], record: Any) -> tuple[s
     word = cells[1] if "instruction" in case.rules else ""
     if word == ("new" if record is not None else "change"):
         return "rejected", None
+    if goes(case, cells):
+        return "removed" if record is not None else "rejected", None
     mark = case.rules.get("clear_mark")
     clears = [mark is not None and tidy(cell) == mark for cell in cells[2:]]
     if record is None:
@@ -312,8 +336,18 @@ def offenders(case: Case, before: dict[Any, Any], changes: dict[int, Any], keys:
     """The rows whose change breaks a constraint, as all records would stand."""
     after = dict(before)
     for at, record in changes.items():
-        after[keys[at]] = record
-    bad = set()
+        put(after, keys[at], record)
+    gone = {at for at, record in changes.items() if record is None}
+    # A row that makes a record refer to one that goes is at fault itself.
+    fresh = {
+        keys[at]
+        for at, record in changes.items()
+        if record and (keys[at] not in before or before[keys[at]][-1] != record[-1])
+    }
+    parents = {record[-1] for key, record in after.items() if case.columns[-1].parent and key not in fresh}
+    referred = {folded(case.columns[case.keys[0]], parent) for parent in parents}
+    bad = {at for at in gone if keys[at][0] in referred}
+    changes = {at: record for at, record in changes.items() if record is not None}
     for at, column in enumerate(case.columns):
         bad |= stuck(case, at, before, changes, keys)
         holders: dict[Any, list[Any]] = {}

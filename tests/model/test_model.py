@@ -98,7 +98,10 @@ def check(case: Case, place: Any, folder: Path) -> None:
     preview = tidymerge.preview(job=job)
     done = tidymerge.load(job=job, accept_warnings=True, limits=NO_LIMITS, rejects=folder / "r.csv")
     assert (preview.rows, preview.fingerprint) == (done.rows, done.fingerprint)
-    counts = {name: getattr(done.rows, name) for name in ("inserted", "updated", "unchanged", "skipped", "rejected")}
+    counts = {
+        name: getattr(done.rows, name)
+        for name in ("inserted", "updated", "unchanged", "skipped", "rejected", "removed")
+    }
     assert counts == {name: outcomes.get(name, 0) for name in counts}, done.rejects.first
     loaded = by_key(case, places.records(place, case, target))
     assert loaded == wanted.records

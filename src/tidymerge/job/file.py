@@ -179,8 +179,8 @@ class InstructionPart(Strict):
     """A column whose values say what to do with a row."""
 
     column: Word = Field(description="The incoming column.")
-    values: dict[str, Literal["insert", "update", "skip"] | list[Word]] = Field(
-        description='What each text means: "insert", "update", "skip", or the list of the only columns to update.'
+    values: dict[str, Literal["insert", "update", "skip", "remove"] | list[Word]] = Field(
+        description='What each text means: "insert", "update", "skip", "remove", or the only columns to update.'
     )
     blank: Literal["reject", "skip", "load"] = Field(
         "reject", description='What a blank means; with "load" the key decides as without instructions.'

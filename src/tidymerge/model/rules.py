@@ -22,6 +22,7 @@ class Action(StrEnum):
     INSERT = "insert"
     UPDATE = "update"
     SKIP = "skip"
+    REMOVE = "remove"
 
 
 class Find(Struct, frozen=True):
@@ -93,6 +94,11 @@ class Instruction(Struct, frozen=True):
     column: str
     actions: Mapping[str, tuple[Action, tuple[str, ...]]]
     blank: str = "reject"
+
+    @property
+    def removes(self) -> bool:
+        """Whether a row can say that its record is to go."""
+        return any(action is Action.REMOVE for action, _ in self.actions.values())
 
 
 class Most(Struct, frozen=True):

@@ -29,11 +29,18 @@ from tidymerge.reports.ours import SIGN
 from tidymerge.reports.text_file import write_csv
 
 # Of the row's own columns, and stronger of the cell that changed or is wrong. Made for this; apart in grey as well.
-_ROW = {Outcome.INSERTED: "DDF1EA", Outcome.UPDATED: "E6EEFB", Outcome.SKIPPED: "EEF0F2", Outcome.REJECTED: "FBE6DD"}
+_ROW = {
+    Outcome.INSERTED: "DDF1EA",
+    Outcome.UPDATED: "E6EEFB",
+    Outcome.REMOVED: "EFE6F6",
+    Outcome.SKIPPED: "EEF0F2",
+    Outcome.REJECTED: "FBE6DD",
+}
 _CHANGED_CELL, _REJECTED_CELL = "B4CDF3", "F0A98C"
 _MEANINGS = (
     (Outcome.INSERTED, "a new record was made of the row"),
     (Outcome.UPDATED, "a record had the key and other values; a note on each changed cell has the value before"),
+    (Outcome.REMOVED, "the row says that its record goes"),
     (Outcome.UNCHANGED, "the record held the same values already"),
     (Outcome.SKIPPED, "left out on purpose"),
     (Outcome.REJECTED, "something is wrong: correct the cell and send the row again"),

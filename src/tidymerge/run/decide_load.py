@@ -23,6 +23,7 @@ from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
 from tidymerge.run.ask import equal_among, equal_texts, unseen
 from tidymerge.run.decided import Decided, Part
+from tidymerge.run.leaving import for_people, in_full
 from tidymerge.run.meanwhile import meanwhile
 from tidymerge.run.split import Gathered, Piece, split
 from tidymerge.run.widen import Widened
@@ -116,6 +117,7 @@ def _decide_piece(plan: Plan, piece: Piece, target: Target, noticed: Noticed, fi
     noticed.see(rows, existing, decision, plan.pairing)
     noticed.known.append(piece.known_keys(existing, plan.pairing.key))
     noticed.refusals += target.stage(changes, existing, plan.pairing)
+    changes = in_full(changes, plan.shape, target)
     return Part(piece.incoming, piece.kept(changes), decision.read)
 
 
@@ -166,7 +168,7 @@ def sum_up(
         account.prove_tally(account.tally([part.changes]), part.changes, part.read)
     rows_before = noticed.rows if noticed.complete else target.count()
     # Where nothing is written, nothing is added.
-    writes = tally.inserted + tally.updated > 0
+    writes = tally.inserted + tally.updated + tally.removed > 0
     added, said = (widened.added, (*plan.shape.notes, *widened.notes)) if writes else ((), ())
     # The target is asked for the warnings meanwhile.
     with meanwhile(lambda: account.fingerprint(changes), break_off=lambda: None) as fingerprint:
@@ -184,6 +186,7 @@ def sum_up(
         warnings=tuple(warnings),
         notes=(*sample.rows.notes, *merged_notes(sample.rows), *said, *noticed.notes(parts)),
         view=noticed.view,
+        shown=for_people(target),
         limits=tuple(exceeded(job.limits, tally, rows_before)),
         added=added,
         latest=noticed.latest,

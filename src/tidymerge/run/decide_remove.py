@@ -5,19 +5,18 @@ from msgspec.structs import replace
 from tidymerge.core.account import account
 from tidymerge.core.decide.change import ChangePlan, as_rows, unnamed
 from tidymerge.core.decide.columns import Surroundings
-from tidymerge.core.decide.removal import holding, own_parents, remove_part
+from tidymerge.core.decide.removal import naming, own_parents, remove_part
 from tidymerge.core.expressions import Type, compile_expression, type_of
-from tidymerge.core.undo.reverse import unmarked_table
 from tidymerge.core.warn.limits import exceeded
-from tidymerge.errors import TargetChanged
 from tidymerge.job.model import Removal
 from tidymerge.model import Pair, Pairing, Sample, TableShape
-from tidymerge.model.changes import ChangeSet, Tally
+from tidymerge.model.changes import Tally
 from tidymerge.model.receipt import Action, Request
 from tidymerge.model.rules import ColumnRule, Limits, Most
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
 from tidymerge.run.decided import Decided, Part
+from tidymerge.run.leaving import for_people, in_full
 from tidymerge.run.records import notes_of_reading, read_records, record_key, unconditional
 from tidymerge.run.report import Clock
 from tidymerge.run.settle import settle
@@ -33,17 +32,10 @@ def decide_removal(asked: Removal, target: Target, clock: Clock, progress: Progr
     flaws = unnamed(plan, read.existing, read.several)
     changes = remove_part(read.existing, plan.pairing, shape, flaws)
     refusals = target.stage(changes, read.existing, plan.pairing)
-    held = target.leaving(changes, [column for column in shape.columns if not column.generated])
-    if held.num_rows != len(changes.removals):
-        raise TargetChanged(f"Another program removed records of {target.address} while they were read.")
-    changes = holding(changes, held)
+    changes = naming(in_full(changes, shape, target), changes.removals.before)
     progress.stage("looking for what refers to them")
 
-    def readable(found: ChangeSet) -> ChangeSet:
-        before = target.readable(found.removals.before)
-        before = unmarked_table(before) if target.marks_text else before
-        return replace(found, removals=replace(found.removals, before=before))
-
+    readable = for_people(target)
     (part,) = settle(target, [Part(lambda: rows, changes, len(rows.row_numbers))], refusals, plan.pairing, readable)
     tally = account.tally([part.changes])
     account.prove_tally(tally, part.changes, part.read)

@@ -125,7 +125,7 @@ def load(
 
 def _looked_back(log: RunLog, job: Job, files: Callable[[], Mapping[str, str | None]], decided: Decided) -> Decided:
     """What was decided, with a warning if the log knows of later rows of the same kind. Where nothing changes, none."""
-    if not decided.tally.inserted + decided.tally.updated:
+    if not decided.tally.inserted + decided.tally.updated + decided.tally.removed:
         return decided
     address = full_address(reopened(job.target), decided.target)
     older = older_than_before(log, address, files(), decided.latest)

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from tidymerge.cli.options import records
 from tidymerge.cli.options import shared as options
 from tidymerge.errors import BadOption
 
@@ -58,6 +59,8 @@ def job_of(
     fewest_rows: options.FewestRows = None,
     expect_updated: options.ExpectUpdated = None,
     expect_inserted: options.ExpectInserted = None,
+    most_removed: records.MostRemoved = None,
+    expect_removed: records.ExpectRemoved = None,
     *,
     strict: bool = False,
     trust_triggers: bool = False,
@@ -67,23 +70,15 @@ def job_of(
 
     limits = options.limits(
         updated=most_updated, inserted=most_inserted, rejected=most_rejected, fewest_rows=fewest_rows,
-        expect_updated=expect_updated, expect_inserted=expect_inserted,
+        removed=most_removed, expect_updated=expect_updated, expect_inserted=expect_inserted,
+        expect_removed=expect_removed,
     )  # fmt: skip
     given = Given(
-        incoming=incoming,
-        target=into,
-        key=key or (),
-        renames=_pairs(mapped),
-        only=only or (),
-        add=add_columns or add_column or False,
-        header_row=header_row,
-        take_rows=rows,
-        skip_when=skip_when,
-        read=options.read_options(delimiter, quote, encoding, cells, query),
-        limits=limits,
-        strict=strict,
+        incoming=incoming, target=into, key=key or (), renames=_pairs(mapped), only=only or (),
+        add=add_columns or add_column or False, header_row=header_row, take_rows=rows, skip_when=skip_when,
+        read=options.read_options(delimiter, quote, encoding, cells, query), limits=limits, strict=strict,
         trust_triggers=trust_triggers,
-    )
+    )  # fmt: skip
     return _complete(job_with(None if job_file is None else Path(job_file), given))
 
 

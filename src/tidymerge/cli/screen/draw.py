@@ -100,6 +100,8 @@ def _tally(shown: Receipt) -> RenderableType:
     grid.add_row(f"{tally.read:,}", plural(tally.read, words.one, words.many), words.which)
     for name, meaning in words.meanings.items():
         count = getattr(tally, name)
+        if not count and words.counts_always and name not in words.counts_always:
+            continue
         style = _STYLES[name] if count else "dim"
         extra = f" ({_fields(shown)})" if name == "updated" and count else ""
         grid.add_row(Text(f"{count:,}", style), Text(name + extra, style), meaning)

@@ -15,7 +15,7 @@ from tidymerge.core.decide.verdicts import Verdicts, with_company
 from tidymerge.core.match.order import generations
 from tidymerge.core.tidy.cells import as_array, valid
 from tidymerge.model import Flaw, Indices, Mask, Pair, TableShape
-from tidymerge.model.changes import ChangeSet, Inserts, Outcome, Updates, asked
+from tidymerge.model.changes import ChangeSet, Inserts, Outcome, Removals, Updates, asked
 from tidymerge.model.rules import Blanks
 
 
@@ -46,6 +46,7 @@ def change_set(
     new, fresh = values.take(pa.array(updated)), new_values.take(pa.array(inserted))
     after = with_changed(before, new, changed)
     given = {pair.target.name: _given(question, pair, fresh, inserted) for pair in question.pairing.pairs}
+    removals = _removals(question, outcomes, len(updated) + len(inserted))
     positions = np.arange(len(updated) + len(inserted))
     return ChangeSet(
         outcomes=outcomes,
@@ -53,9 +54,22 @@ def change_set(
         key=question.pairing.key,
         updates=Updates(records, updated, positions[: len(updated)], before, after, changed, shapes),
         inserts=Inserts(inserted, positions[len(updated) :], fresh, given),
+        removals=removals,
         stamps=tuple(pair.target.name for pair in question.pairing.pairs if pair.rule.stamp is not None),
         skips=verdicts.skips,
     )
+
+
+def _removals(question: Question, outcomes: npt.NDArray[np.uint8], first: int) -> Removals:
+    """The records that go, children before their parents, staged from `first`. What they hold is not known yet."""
+    rows = np.flatnonzero(outcomes == Outcome.REMOVED)
+    if not len(rows):
+        return Removals()
+    records = question.matches.record[rows]
+    order = np.argsort(-generations(question.existing.values.take(pa.array(records)), question.shape), kind="stable")
+    rows, records = rows[order], records[order]
+    keys = question.existing.values.select(question.pairing.key).take(pa.array(records))
+    return Removals(records, rows, first + np.arange(len(rows)), keys)
 
 
 def with_changed(values: pa.Table, other: pa.Table, changed: Mapping[str, Mask]) -> pa.Table:

@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 from msgspec.structs import replace
 
 from tidymerge.core.decide.change_set import Matched, change_set
-from tidymerge.core.decide.columns import Converted, constant
+from tidymerge.core.decide.columns import Converted, constant, spared
 from tidymerge.core.decide.compare import changes_of, cleared_in_vain, compare
 from tidymerge.core.decide.conditions import Sides
 from tidymerge.core.decide.question import Question
@@ -22,6 +22,7 @@ from tidymerge.core.decide.rows import (
     blank_keys,
     disobedient,
     instructions,
+    key_cells,
     missing_values,
     same_key_twice,
     several_records,
@@ -29,7 +30,7 @@ from tidymerge.core.decide.rows import (
 from tidymerge.core.decide.teams import Team, shared, team_up
 from tidymerge.core.decide.verdicts import Verdicts
 from tidymerge.core.match.match import KeyCodes, all_matches
-from tidymerge.core.tidy.cells import as_array, mask_at
+from tidymerge.core.tidy.cells import as_array, keep, mask_at
 from tidymerge.model import Indices, Mask, Pair
 from tidymerge.model.changes import ChangeSet
 from tidymerge.model.rules import Action, Blanks
@@ -42,6 +43,7 @@ def decide(question: Question, skipped: Mask) -> ChangeSet:
     """
     question = replace(question, converted=_defaults_for_blanks(question))
     told = instructions(question.incoming, question.rules.instruction)
+    question = _only_keys(question, told.going)
     verdicts = Verdicts(question.rows)
 
     # What a row says by itself.
@@ -53,7 +55,7 @@ def decide(question: Question, skipped: Mask) -> ChangeSet:
 
     # What rows of one key say together. A row that is settled says nothing against others of its key.
     question, codes, team = _teamed(question, told, verdicts.open)
-    repeated = same_key_twice(question.converted, codes, question.pairing, question.rules)
+    repeated = same_key_twice(question.converted, codes, question.pairing, question.rules, told.going)
     verdicts.skip_rows("the same as an earlier row", repeated.spare)
     verdicts.skip_rows("another row of the same key was taken", repeated.outdone)
     verdicts.reject(repeated.flaws)
@@ -61,19 +63,35 @@ def decide(question: Question, skipped: Mask) -> ChangeSet:
     # How a row stands to the records.
     values, matches = question.converted.values, question.matches
     fresh, known = matches.times == 0, matches.times > 0
-    if not question.rules.update_all:
-        verdicts.reject(several_records(values, matches, question.pairing))
+    alone = told.going if question.rules.update_all else np.ones(question.rows, bool)
+    verdicts.reject(several_records(values, matches, question.pairing, alone))
     still = verdicts.open
     verdicts.reject(disobedient(told, still & fresh, still & known, values, question.pairing))
     inserted, new_values = _new_records(question, fresh, verdicts)
-    update, along = _led(_updates(question, known & ~team.follows, team, verdicts), team)
+    update, along = _led(_updates(question, known & ~team.follows & ~told.going, team, verdicts), team)
 
     _company(verdicts, team, repeated)
-    outcomes = verdicts.outcomes(np.r_[update.rows, along[0]], inserted)
+    outcomes = verdicts.outcomes(np.r_[update.rows, along[0]], inserted, np.flatnonzero(known & told.going))
     changes = change_set(question, outcomes, verdicts, update, new_values)
     followers, leaders = np.r_[along[0], repeated.spare], np.r_[along[1], repeated.first]
     good = ~verdicts.rejected[followers]
     return replace(changes, followers=followers[good], leaders=leaders[good])
+
+
+def _only_keys(question: Question, going: Mask) -> Question:
+    """Of rows that say that their record is to go only the key counts, whatever their other cells hold."""
+    if not going.any():
+        return question
+    converted, keys = question.converted, set(key_cells(question.pairing))
+    values = converted.values
+    for at, name in enumerate(values.column_names):
+        if name not in question.pairing.key:
+            values = values.set_column(at, name, keep(as_array(values[name]), ~going))
+    idle = [flaw for flaw in converted.flaws if flaw.column is not None and not keys & set(flaw.cells)]
+    others = [flaw for flaw in converted.flaws if not any(flaw is one for one in idle)]
+    cleared = {name: mask & ~going for name, mask in converted.cleared.items()}
+    flaws = (*others, *spared(idle, going))
+    return replace(question, converted=replace(converted, values=values, flaws=flaws, cleared=cleared))
 
 
 def _teamed(question: Question, told: Told, still: Mask) -> tuple[Question, KeyCodes, Team]:

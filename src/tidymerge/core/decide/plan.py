@@ -7,6 +7,7 @@ from msgspec.structs import replace
 
 from tidymerge.core.decide.columns import Surroundings
 from tidymerge.core.decide.conditions import Conditions
+from tidymerge.core.decide.removal import own_parents
 from tidymerge.model import EqualTexts, Pairing, TableShape, TargetColumn
 from tidymerge.model.rules import Find, Rules
 
@@ -24,6 +25,8 @@ class Plan(Struct, frozen=True):
     def columns_read(self) -> tuple[TargetColumn, ...]:
         """The target columns whose stored values are needed."""
         looked_at = self.conditions.existing_columns | {column.name for column in self.pairing.columns}
+        if self.rules.instruction is not None and self.rules.instruction.removes:
+            looked_at |= own_parents(self.shape)
         return tuple(column for column in self.shape.columns if column.name in looked_at)
 
     @property

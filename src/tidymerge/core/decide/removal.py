@@ -37,9 +37,9 @@ def remove_part(existing: Existing, pairing: Pairing, shape: TableShape, flaws: 
     )
 
 
-def holding(changes: ChangeSet, before: pa.Table) -> ChangeSet:
-    """The removals, with all that the records hold."""
-    typed = changes.removals.before  # the keys
-    columns = {name: typed[name] if name in typed.column_names else before[name] for name in before.column_names}
-    none = pa.table(columns).slice(0, 0)  # what no update writes, but a fingerprint names
-    return replace(changes, updates=Updates(before=none, after=none), removals=replace(changes.removals, before=before))
+def naming(changes: ChangeSet, keys: pa.Table) -> ChangeSet:
+    """The removals, whose fingerprint is to name all columns that they hold; `keys` are typed."""
+    before = changes.removals.before
+    columns = {name: keys[name] if name in keys.column_names else before[name] for name in before.column_names}
+    none = pa.table(columns).slice(0, 0) if before.num_rows else keys
+    return replace(changes, updates=Updates(before=none, after=none))

@@ -57,7 +57,7 @@ class Repeats(Struct, frozen=True):
     outdone: Indices
 
 
-def same_key_twice(converted: Converted, codes: KeyCodes, pairing: Pairing, rules: Rules) -> Repeats:
+def same_key_twice(converted: Converted, codes: KeyCodes, pairing: Pairing, rules: Rules, going: Mask) -> Repeats:
     """Settle rows that share a key and are good by themselves. Equal ones count once; the rules choose, or none counts.
 
     Rows whose code is -1 take no part. The rows of one key stand together, and each array below has one entry a row:
@@ -75,6 +75,8 @@ def same_key_twice(converted: Converted, codes: KeyCodes, pairing: Pairing, rule
     said = values.drop_columns(list(pairing.key))
     for name, mask in converted.cleared.items():  # a cleared cell says more than a blank one
         said = said.append_column(f"cleared {name}", pa.array(mask))
+    if going.any():  # a record can't both go and stay
+        said = said.append_column("removed", pa.array(going))
     contents = _contents(said.take(pa.array(rows))) if said.num_columns else np.zeros(len(rows), np.int64)
     keys = codes.incoming[rows]
     starts = np.flatnonzero(np.r_[True, keys[1:] != keys[:-1]])
@@ -130,11 +132,11 @@ def _contents(table: pa.Table) -> Indices:
     return code_rows(columns)[0]
 
 
-def several_records(values: pa.Table, matches: Matches, pairing: Pairing) -> list[Flaw]:
-    """Rows whose key several records have: which one is meant can't be known."""
+def several_records(values: pa.Table, matches: Matches, pairing: Pairing, alone: Mask) -> list[Flaw]:
+    """Rows whose key several records have, where one `alone` must be meant: which one can't be known."""
     flaws = []
-    for times in np.unique(matches.times[matches.times > 1]):
-        rows = np.flatnonzero(matches.times == times)
+    for times in np.unique(matches.times[(matches.times > 1) & alone]):
+        rows = np.flatnonzero((matches.times == times) & alone)
         shown = key_text(values.take(pa.array(rows)), pairing.key)
         wanted = f"one record with this key; the target has {times}"
         flaws.append(Flaw(Reason.SEVERAL_RECORDS, rows, wanted, key_name(pairing), shown, key_cells(pairing)))
@@ -168,8 +170,14 @@ class Told(Struct, frozen=True):
     only: tuple[tuple[Mask, tuple[str, ...]], ...]
     flaws: list[Flaw]
 
+    @property
+    def going(self) -> Mask:
+        """The rows that say that their record is to go."""
+        going: Mask = self.actions == ACTION_CODES[Action.REMOVE]
+        return going
 
-ACTION_CODES = {Action.INSERT: 0, Action.UPDATE: 1, Action.SKIP: 2}
+
+ACTION_CODES = {Action.INSERT: 0, Action.UPDATE: 1, Action.SKIP: 2, Action.REMOVE: 3}
 
 
 def instructions(incoming: Incoming, instruction: Instruction | None) -> Told:
@@ -204,7 +212,7 @@ def instructions(incoming: Incoming, instruction: Instruction | None) -> Told:
 
 
 def disobedient(told: Told, fresh: Mask, known: Mask, values: pa.Table, pairing: Pairing) -> list[Flaw]:
-    """Inserts whose key exists already, and updates whose key does not."""
+    """Inserts whose key exists already, and updates and removals whose key does not."""
     found = []
     for mask, reason, wanted in (
         (known & (told.actions == ACTION_CODES[Action.INSERT]), Reason.ALREADY_THERE, "a new key: the row says insert"),
@@ -213,6 +221,7 @@ def disobedient(told: Told, fresh: Mask, known: Mask, values: pa.Table, pairing:
             Reason.NOT_THERE,
             "an existing key: the row says update",
         ),
+        (fresh & told.going, Reason.NOT_THERE, "an existing key: the row says remove"),
     ):
         rows = np.flatnonzero(mask)
         if len(rows):

@@ -65,11 +65,12 @@ class Verdicts:
         self._rejected = flawed(self.flaws, self.length)
         self._skips = {why: mask & ~self._rejected for why, mask in self._skips.items()}
 
-    def outcomes(self, updated: Indices, inserted: Indices) -> npt.NDArray[np.uint8]:
+    def outcomes(self, updated: Indices, inserted: Indices, removed: Indices) -> npt.NDArray[np.uint8]:
         """What becomes of each row. Of those that are still open, the ones not named are unchanged."""
         outcomes = np.full(self.length, Outcome.UNCHANGED, np.uint8)
         outcomes[updated] = Outcome.UPDATED
         outcomes[inserted] = Outcome.INSERTED
+        outcomes[removed] = Outcome.REMOVED
         outcomes[self._skipped] = Outcome.SKIPPED
         outcomes[self._rejected] = Outcome.REJECTED
         return outcomes

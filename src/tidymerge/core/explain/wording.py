@@ -42,6 +42,7 @@ _LOAD = Wording(
     {
         "inserted": "no record had the key: a new one",
         "updated": "a record had the key and other values",
+        "removed": "the row says that its record goes",
         "unchanged": "a record had the key and the same values",
         "skipped": "left out on purpose: the notes say why",
         "rejected": "something is wrong with the row",
