@@ -1,6 +1,6 @@
 """What is decided about rows, and what was done: the records that travel from the decision to the log."""
 
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection, Mapping, Sequence
 from enum import IntEnum
 
 import numpy as np
@@ -110,13 +110,15 @@ class Removals(Struct, frozen=True):
     """Records to remove, one row each, children before their parents.
 
     `records` index into `Existing`; `rows` are the incoming rows that asked for it, or NO_ROW; `positions` their places
-    in a staging table of their own, ascending, numbered on from the other changes. `before` is what they hold.
+    in a staging table of their own, ascending, numbered on from the other changes. `before` is what they hold, as exact
+    text; `keys` are their keys as the records were compared by, where those are not of the same form.
     """
 
     records: Indices = field(default_factory=_none)
     rows: Indices = field(default_factory=_none)
     positions: Indices = field(default_factory=_none)
     before: pa.Table = field(default_factory=_no_values)
+    keys: pa.Table | None = None
 
     def __len__(self) -> int:
         """How many records are removed."""
@@ -124,8 +126,15 @@ class Removals(Struct, frozen=True):
 
     def where(self, mask: Mask) -> "Removals":
         """Only those that the mask marks."""
-        before = self.before.filter(pa.array(mask)) if len(self) else self.before
-        return Removals(self.records[mask], self.rows[mask], self.positions[mask], before)
+        if not len(self):
+            return self
+        chosen = pa.array(mask)
+        keys = None if self.keys is None else self.keys.filter(chosen)
+        return Removals(self.records[mask], self.rows[mask], self.positions[mask], self.before.filter(chosen), keys)
+
+    def named_by(self, key: Sequence[str]) -> pa.Table:
+        """The keys of the records, by which parts are told apart."""
+        return self.before.select(list(key)) if self.keys is None else self.keys
 
 
 class ChangeSet(Struct, frozen=True):

@@ -132,7 +132,7 @@ def _bucket_digests(changes: ChangeSet) -> dict[tuple[str, int], bytes]:
 def _hashed(changes: ChangeSet, table: pa.Table, action: str) -> "dict[int, hashlib._Hash]":
     """The hash of each bucket of a table, column by column: a bucket may have few rows, and a table many columns."""
     by_key = _canonical_order(changes, table, action)
-    bucket = buckets_of(table.select(changes.key))[by_key]
+    bucket = buckets_of(_keys(changes, table, action))[by_key]
     order = by_key[np.argsort(bucket, kind="stable")]
     numbers, starts = np.unique(np.sort(bucket), return_index=True)
     bounds = np.r_[starts, len(order)]
@@ -155,10 +155,15 @@ def _hashed(changes: ChangeSet, table: pa.Table, action: str) -> "dict[int, hash
     return dict(zip(numbers.tolist(), hashes, strict=True))
 
 
+def _keys(changes: ChangeSet, table: pa.Table, action: str) -> pa.Table:
+    """The keys by which rows are divided into parts: so that no bucket is in two of them."""
+    return changes.removals.named_by(changes.key) if action == "remove" else table.select(changes.key)
+
+
 def _canonical_order(changes: ChangeSet, table: pa.Table, action: str) -> Indices:
     """The rows by key; where several records have one key, by what they hold."""
     if action != "update" or _distinct(changes.updates.rows, len(changes.outcomes)) == len(changes.updates):
-        keys = table.select(changes.key)
+        keys = _keys(changes, table, action)
     else:
         names = [*changes.key, *sorted(set(table.column_names) - set(changes.key) - set(changes.stamps))]
         both = {f"after {name}": table[name] for name in names}

@@ -69,7 +69,7 @@ def _removals(question: Question, outcomes: npt.NDArray[np.uint8], first: int) -
     order = np.argsort(-generations(question.existing.values.take(pa.array(records)), question.shape), kind="stable")
     rows, records = rows[order], records[order]
     keys = question.existing.values.select(question.pairing.key).take(pa.array(records))
-    return Removals(records, rows, first + np.arange(len(rows)), keys)
+    return Removals(records, rows, first + np.arange(len(rows)), keys, keys)
 
 
 def with_changed(values: pa.Table, other: pa.Table, changed: Mapping[str, Mask]) -> pa.Table:

@@ -33,7 +33,7 @@ def remove_part(existing: Existing, pairing: Pairing, shape: TableShape, flaws: 
         pairing.key,
         updates=Updates(before=none, after=none),
         inserts=Inserts(after=none, given={name: np.zeros(0, bool) for name in pairing.key}),
-        removals=Removals(rows, rows, np.arange(len(rows)), keys),
+        removals=Removals(rows, rows, np.arange(len(rows)), keys, keys),
     )
 
 
