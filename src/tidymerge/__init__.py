@@ -163,7 +163,8 @@ def change(
     from msgspec.structs import asdict
 
     from tidymerge.model.rules import ColumnRule
-    from tidymerge.run import change as changing
+    from tidymerge.run.change import change_task
+    from tidymerge.run.task import perform_task, preview_task
 
     asked = _change(job).given(
         None if target is None else fspath(target),
@@ -176,8 +177,8 @@ def change(
         trust_triggers=trust_triggers,
     )
     if preview:
-        return changing.preview_change(asked, outputs=_outputs(rejects))[0]
-    return changing.change(asked, expect=expect, outputs=_outputs(rejects), wait_seconds=wait)
+        return preview_task(change_task(asked), outputs=_outputs(rejects))[0]
+    return perform_task(change_task(asked), expect=expect, outputs=_outputs(rejects), wait_seconds=wait)
 
 
 def remove(
@@ -203,7 +204,8 @@ def remove(
     """
     from msgspec.structs import asdict
 
-    from tidymerge.run import remove as removing
+    from tidymerge.run.remove import removal_task
+    from tidymerge.run.task import perform_task, preview_task
 
     asked = _removal(job).given(
         None if target is None else fspath(target),
@@ -214,8 +216,8 @@ def remove(
         trust_triggers=trust_triggers,
     )
     if preview:
-        return removing.preview_removal(asked, outputs=_outputs(rejects))[0]
-    return removing.remove(asked, expect=expect, outputs=_outputs(rejects), wait_seconds=wait)
+        return preview_task(removal_task(asked), outputs=_outputs(rejects))[0]
+    return perform_task(removal_task(asked), expect=expect, outputs=_outputs(rejects), wait_seconds=wait)
 
 
 def undo(

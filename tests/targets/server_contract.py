@@ -138,7 +138,12 @@ class ServerContract(TargetContract):
             ("%s'\\", "'); DROP TABLE t; --"),
             ("b", "tab\tnew\nline \\N"),
         }
-        tidymerge.undo(receipt.run)
+        target, name = self.address(folder, table), '"' + column.replace('"', '""') + '"'
+        changed = tidymerge.change(target, {column: f"{name} || ' ''; --'"}, where=f"{name} like '%DROP%'")
+        removed = tidymerge.remove(target, where=f"{name} like '%''; --'")
+        assert (changed.rows.updated, removed.rows.removed) == (1, 1)
+        for run in (removed.run, changed.run, receipt.run):
+            tidymerge.undo(run)
         assert self.rows(folder, f"SELECT count(*) FROM {self.quoted(table)}".replace("%", "%%")) == [(0,)]
 
     def quoted(self, name: str) -> str:

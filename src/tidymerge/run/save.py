@@ -61,7 +61,7 @@ def save_of_load(decided: Decided, job: Job, clock: Clock, outputs: Outputs) -> 
     return Saved(rejects, tuple(files), tuple(notes))
 
 
-def save_of_change(decided: Decided, outputs: Outputs) -> Saved:
+def save_of_records(decided: Decided, outputs: Outputs) -> Saved:
     """Write the records that were rejected, if that was asked for."""
     if outputs.rejects is None:
         return Saved()

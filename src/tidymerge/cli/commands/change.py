@@ -36,8 +36,8 @@ def change(
 ) -> None:
     """Set columns of the records that meet a condition, all or nothing, and say how many did and did not change."""
     from tidymerge.cli.screen import output
-    from tidymerge.run.change import change as carry_out
-    from tidymerge.run.change import preview_change
+    from tidymerge.run.change import change_task
+    from tidymerge.run.task import perform_task, preview_task
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
@@ -47,13 +47,14 @@ def change(
             target, _columns(sets or ()), where, tuple(key or ()), limits,
             every_record=every_record, strict=strict, trust_triggers=trust_triggers,
         )  # fmt: skip
+    task = change_task(asked)
     output.perform(
         out,
         output.Wish(preview, yes, expect, json),
         files,
-        lambda most, outputs, progress: preview_change(asked, most, outputs=outputs, progress=progress),
-        lambda expected, progress: carry_out(
-            asked, expect=expected, outputs=files, wait_seconds=wait, progress=progress, shield=output.uninterrupted
+        lambda most, outputs, progress: preview_task(task, most, outputs=outputs, progress=progress),
+        lambda expected, progress: perform_task(
+            task, expect=expected, outputs=files, wait_seconds=wait, progress=progress, shield=output.uninterrupted
         ),
     )
 

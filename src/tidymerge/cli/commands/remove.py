@@ -30,8 +30,8 @@ def remove(
 ) -> None:
     """Remove the records that meet a condition, all or nothing. What refers to them is found first and stops it."""
     from tidymerge.cli.screen import output
-    from tidymerge.run.remove import preview_removal
-    from tidymerge.run.remove import remove as carry_out
+    from tidymerge.run.remove import removal_task
+    from tidymerge.run.task import perform_task, preview_task
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
@@ -40,13 +40,14 @@ def remove(
         asked = _job(job).given(
             target, where, tuple(key or ()), limits, every_record=every_record, trust_triggers=trust_triggers
         )
+    task = removal_task(asked)
     output.perform(
         out,
         output.Wish(preview, yes, expect, json),
         files,
-        lambda most, outputs, progress: preview_removal(asked, most, outputs=outputs, progress=progress),
-        lambda expected, progress: carry_out(
-            asked, expect=expected, outputs=files, wait_seconds=wait, progress=progress, shield=output.uninterrupted
+        lambda most, outputs, progress: preview_task(task, most, outputs=outputs, progress=progress),
+        lambda expected, progress: perform_task(
+            task, expect=expected, outputs=files, wait_seconds=wait, progress=progress, shield=output.uninterrupted
         ),
     )
 
