@@ -207,3 +207,24 @@ def test_a_load_needs_little_memory(folder):
     done = subprocess.run(["bash", "-c", command], cwd=folder, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
     assert len(stored(target)) == 33
+
+
+def test_a_change_makes_nothing_of_a_value_that_is_not_of_its_columns_type(folder):
+    """It is not blank, and not known either: by an expression, by a rule of a job, and in the condition."""
+    path = folder / "coop.db"
+    schema = "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER, note TEXT)"
+    target = database(path, schema, "t", [(1, "many", "a"), (2, 4, "b"), (3, None, "c")])
+    (folder / "job.toml").write_text(
+        f'change = {{ where = "k < 3" }}\ntarget = {{ at = "{target}" }}\ncolumns = {{ note = "n" }}\n', "utf-8"
+    )
+    by_rule = tidymerge.change(job=folder / "job.toml")
+    assert (by_rule.rejects.first[0].record, by_rule.rows.updated, by_rule.rows.rejected) == ("1", 1, 1)
+    by_expression = tidymerge.change(target, {"note": "case when n = 4 then 'four' else 'other' end"}, where="k <> 3")
+    assert (by_expression.rejects.reasons, by_expression.rows.updated) == ({"can't be computed": 1}, 1)
+    unclear = tidymerge.change(target, {"note": "'x'"}, where="n is null or n > 4")
+    assert (unclear.rows.updated, unclear.notes[-1].partition(":")[0]) == (1, "1 record left alone")
+    assert stored(target) == [(1, b"many", b"a"), (2, 4, b"four"), (3, None, b"x")]
+    replaced = tidymerge.change(target, {"n": "7"}, where="k = 1")
+    assert (replaced.rows.updated, stored(target)[0]) == (1, (1, 7, b"a"))
+    tidymerge.undo(replaced.run)
+    assert stored(target)[0] == (1, b"many", b"a")

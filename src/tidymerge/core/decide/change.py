@@ -140,6 +140,7 @@ def change_part(plan: ChangePlan, existing: Existing, ruled: Converted, several:
             flaws += wrong
         else:
             new = as_array(ruled.values[name])
+            flaws += _unreadable(column, pair.rule.sources, existing)
         changed[name] = differs(new, old) | existing.unreadable.get(name, np.zeros(length, bool))
         if pair.rule.sources == (name,) and column.type.kind is Kind.TEXT:
             changed[name] &= ~mask_of(pc.equal(new, tidy(old)))  # spaces that a rule says nothing of
@@ -199,9 +200,7 @@ def _worked_out(column: TargetColumn, around: Surroundings, existing: Existing) 
         Flaw(Reason.NOT_COMPUTED, np.flatnonzero(one.rows), f"a value that does not fail: it {one.words}", column.name)
         for one in frame.failures
     ]
-    rows = np.flatnonzero(unknown & ~frame.failed())
-    if len(rows):
-        flaws.append(Flaw(Reason.NOT_COMPUTED, rows, "values of their columns' types to work with", column.name))
+    flaws += _unreadable(column, [name for _, name in expression.uses], existing)
     if failed.any():
         found = keep(found, ~failed)
     off = np.zeros(len(found), bool)
@@ -214,6 +213,14 @@ def _worked_out(column: TargetColumn, around: Surroundings, existing: Existing) 
         texts = shown(found).take(pa.array(bad.rows))
         flaws.append(Flaw(bad.reason, bad.rows, bad.expected, column.name, texts))
     return cast.values, flaws, off & valid(cast.values)
+
+
+def _unreadable(column: TargetColumn, sources: Sequence[str], existing: Existing) -> list[Flaw]:
+    """The records in which a value that is worked with is not of its column's type: it is not blank, and not known."""
+    marks = [existing.unreadable[name] for name in sources if name in existing.unreadable]
+    rows = np.flatnonzero(_any(marks, existing.values.num_rows))
+    wanted = "values of their columns' types to work with"
+    return [Flaw(Reason.NOT_COMPUTED, rows, wanted, column.name)] if len(rows) else []
 
 
 def _missing(column: TargetColumn, new: pa.Array, bad: Mask) -> list[Flaw]:
