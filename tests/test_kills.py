@@ -179,7 +179,8 @@ OTHERS = KINDS if LONG else [Sqlite, TextFile]  # by what they do to records, wh
 
 
 @pytest.mark.parametrize(
-    ("kind", "what"), [(kind, what) for what in ("load", "change", "remove") for kind in (KINDS if what == "load" else OTHERS)]
+    ("kind", "what"),
+    [(kind, what) for what in ("load", "change", "remove") for kind in (KINDS if what == "load" else OTHERS)],
 )
 def test_the_table_is_never_half_changed_and_the_log_is_never_wrong(kind, what, folder, request, home, programs):
     target = kind(folder, request)
