@@ -186,6 +186,7 @@ def remove(
     *,
     job: "str | PathLike[str] | Removal | None" = None,
     where: str | None = None,
+    keys: str | PathLike[str] | None = None,
     every_record: bool = False,
     key: str | Sequence[str] = (),
     preview: bool = False,
@@ -197,6 +198,7 @@ def remove(
 ) -> "Receipt":
     """Remove the records that meet a condition, in one transaction that is proved before it is committed.
 
+    `keys` is the address of rows that name the records by their key, in place of a condition; only their keys count.
     What is `removed` is kept whole in the log, and `undo` brings it back. Where other records refer to some of them,
     nothing is removed, and Stopped is raised with a receipt that lists them; whatever the database would do by itself.
     Stopped is raised, too, without a condition and `every_record`, and where more than a tenth of the table would go
@@ -214,7 +216,15 @@ def remove(
         asdict(limits) if limits else {},
         every_record=every_record,
         trust_triggers=trust_triggers,
+        keys=None if keys is None else fspath(keys),
     )
+    if keys is not None:
+        from tidymerge.run import load as loading
+
+        rows, outputs = asked.by_rows(fspath(keys)), _outputs(rejects or False)
+        if preview:
+            return loading.preview(rows, outputs=outputs)
+        return loading.load(rows, accept_warnings=True, expect=expect, outputs=outputs, wait_seconds=wait)
     if preview:
         return preview_task(removal_task(asked), outputs=_outputs(rejects))[0]
     return perform_task(removal_task(asked), expect=expect, outputs=_outputs(rejects), wait_seconds=wait)

@@ -384,6 +384,16 @@ class TargetContract:
             tidymerge.remove(target, where="n in (20, 30, 50)")  # whatever the database would do by itself
         said = {cell.record: cell.value for cell in stopped.value.receipt.rejects.first}
         assert said == {"2": "t k 3", "3": "t k 4", "5": "hive id 7 and 1 more"}  # 2 could go with 3, which can't
+        named = text_file(folder / "gone.csv", [["k", "n"], [4, "x"], [4, 7], [9, ""], ["", 1]])
+        by_rows = tidymerge.remove(target, keys=named, limits=NO_LIMITS)
+        assert (by_rows.rows.removed, by_rows.rows.skipped, self.reasons(by_rows)) == (
+            1, 1, {"not there": [4], "blank key": [5]},
+        )  # fmt: skip
+        assert self.rows(folder, query) == [*start[:3], start[4]]
+        tidymerge.undo(by_rows.run)
+        with pytest.raises(tidymerge.Stopped, match="others refer to 1 of the records"):
+            tidymerge.remove(target, keys=text_file(folder / "gone.csv", [["k"], [1], [4]]), limits=NO_LIMITS)
+        assert self.rows(folder, query) == start
         preview = tidymerge.remove(target, where="k < 5", preview=True)
         removed = tidymerge.remove(target, where="k < 5", expect=preview.fingerprint)
         assert (removed.rows.read, removed.rows.removed, removed.tables[0].rows_after) == (4, 4, 1)

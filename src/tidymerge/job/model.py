@@ -8,7 +8,7 @@ from msgspec.structs import replace
 
 from tidymerge.errors import BadOption
 from tidymerge.model import ReadOptions
-from tidymerge.model.rules import ColumnRule, Limits, Rules
+from tidymerge.model.rules import Action, ColumnRule, Limits, Rules
 
 Asked = TypeVar("Asked", "Change", "Removal")
 
@@ -82,8 +82,14 @@ class Removal(Struct, frozen=True):
         *,
         every_record: bool,
         trust_triggers: bool,
+        keys: str | None = None,
     ) -> "Removal":
-        """The removal with what is given in addition, which wins; what is None or empty leaves its word. BadOption."""
+        """The removal with what is given in addition, which wins; what is None or empty leaves its word.
+
+        With `keys`, the address of rows that name the records, there is no condition. Raises BadOption.
+        """
+        if keys is not None and (where is not None or every_record or self.where or self.every_record):
+            raise BadOption("The rows of a file name the records, or a condition does: say one of both.")
         found = replace(
             self,
             target=target or self.target,
@@ -92,6 +98,18 @@ class Removal(Struct, frozen=True):
             limits=replace(self.limits, **limits),
         )
         return _meant(found, where, every_record=every_record)
+
+    def by_rows(self, keys: str) -> "Job":
+        """The load whose rows name the records that go."""
+        return Job(
+            (keys,),
+            self.target,
+            self.key,
+            rules=Rules(every=Action.REMOVE),
+            trust_triggers=self.trust_triggers,
+            limits=self.limits,
+            types=self.types,
+        )
 
 
 def _meant(asked: Asked, where: str | None, *, every_record: bool) -> Asked:

@@ -37,11 +37,15 @@ class Action(StrEnum):
 
 
 class Request(Struct, frozen=True):
-    """What was asked of records that are there: by column what it is set to, and the condition; None for all."""
+    """What was asked of records that are there: by column what it is set to, and the condition; None for all.
+
+    `keys` is the address of rows that name the records, in place of a condition.
+    """
 
     action: Action
     sets: Mapping[str, str] = field(default_factory=dict)
     where: str | None = None
+    keys: str | None = None
 
 
 class Example(Struct, frozen=True):

@@ -143,6 +143,7 @@ class RequestForm(TypedDict):
     action: str
     set: Mapping[str, str]
     where: str | None
+    keys: NotRequired[str | None]
 
 
 class ReceiptForm(TypedDict):
@@ -207,7 +208,7 @@ def request_to_dict(request: Request | None) -> RequestForm | None:
     """What was asked, as plain data."""
     if request is None:
         return None
-    return {"action": request.action.value, "set": dict(request.sets), "where": request.where}
+    return {"action": request.action.value, "set": dict(request.sets), "where": request.where, "keys": request.keys}
 
 
 def _rows(tally: Tally) -> RowsForm:
@@ -313,7 +314,7 @@ def receipt_from_dict(form: ReceiptForm) -> Receipt:
 
 def request_from_dict(form: RequestForm | None) -> Request | None:
     """What was asked, of its form. Raises ValueError for an action that there is not."""
-    return None if form is None else Request(Action(form["action"]), form["set"], form["where"])
+    return None if form is None else Request(Action(form["action"]), form["set"], form["where"], form.get("keys"))
 
 
 def _tally(rows: RowsForm) -> Tally:

@@ -124,7 +124,8 @@ class Limits(Struct, frozen=True):
 class Rules(Struct, frozen=True):
     """What holds for all rows. Conditions are expressions.
 
-    `greatest` names the column that decides between rows of one key when `same_key_twice` is "greatest".
+    `greatest` names the column that decides between rows of one key when `same_key_twice` is "greatest". `every` is
+    what every row asks for, in place of an instruction of its own.
     """
 
     blanks: Blanks = Blanks.KEEP
@@ -138,3 +139,9 @@ class Rules(Struct, frozen=True):
     greatest: str | None = None
     update_all: bool = False
     instruction: Instruction | None = None
+    every: Action | None = None
+
+    @property
+    def removes(self) -> bool:
+        """Whether a row can say that its record is to go."""
+        return self.every is Action.REMOVE or (self.instruction is not None and self.instruction.removes)

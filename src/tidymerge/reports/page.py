@@ -6,7 +6,7 @@ from pathlib import Path
 
 from jinja2 import Environment, StrictUndefined
 
-from tidymerge.core.explain.wording import counted_as, heading, statement, what_was_proved, why_nothing
+from tidymerge.core.explain.wording import by_rows, counted_as, heading, statement, what_was_proved, why_nothing
 from tidymerge.errors import BadOption
 from tidymerge.model.receipt import Receipt, State, Touch
 from tidymerge.on_disk import replacing
@@ -36,6 +36,7 @@ def page(receipt: Receipt, touched: Sequence[Touch]) -> str:
         table=table,
         heading=" ".join(filter(None, heading(receipt))),
         statement=statement(receipt.request),
+        by_rows=by_rows(receipt),
         counted=counted_as(receipt),
         closing=_closing(receipt),
         tone="bad" if receipt.state in (State.STOPPED, State.FAILED) else "good",

@@ -4,8 +4,10 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
+from tidymerge.core.account import account
 from tidymerge.core.words import plural
 from tidymerge.errors import Stopped
+from tidymerge.model import Reason
 from tidymerge.model.receipt import State
 from tidymerge.model.run import Run
 from tidymerge.run.decided import Decided
@@ -53,6 +55,20 @@ def check_hindered(decided: Decided, clock: Clock, outputs: Outputs) -> None:
         f"Stopped: {count:,} of {total:,} {plural(total, 'record', 'records')} can't go, as listed; nothing was "
         "removed. Remove what refers to them first, or say the condition otherwise.",
         receipt=make_receipt(decided, State.STOPPED, clock, rejects=rejects),
+        reason="hindered",
+    )
+
+
+def check_referred(decided: Decided, clock: Clock, outputs: Outputs) -> None:
+    """Raise Stopped if others refer to records that rows name to be removed: no record is removed then."""
+    reasons = account.reasons([part.changes for part in decided.parts])
+    count = reasons.get(Reason.REFERRED_TO.value, 0)
+    if decided.request is None or not count:
+        return
+    raise Stopped(
+        f"Stopped: others refer to {count:,} of the records, as listed; nothing was removed. Remove what refers to "
+        "them first, or leave them out.",
+        receipt=make_receipt(decided, State.STOPPED, clock, rejects=_rejects_of_a_stopped(decided, outputs)),
         reason="hindered",
     )
 

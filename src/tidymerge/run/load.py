@@ -12,14 +12,15 @@ from tidymerge.address import reopened
 from tidymerge.history.folder import FolderLog
 from tidymerge.history.who import user
 from tidymerge.job.model import Job
-from tidymerge.model.receipt import Receipt, State, Touch
+from tidymerge.model.receipt import Action, Receipt, Request, State, Touch
+from tidymerge.model.rules import Action as Asked
 from tidymerge.model.run import Run
 from tidymerge.ports.log import RunLog
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
 from tidymerge.run.attempts import attempts
 from tidymerge.run.carry_out import Manner, carry_out
-from tidymerge.run.checks import check_fingerprint, check_limits, check_strict
+from tidymerge.run.checks import check_fingerprint, check_limits, check_referred, check_strict
 from tidymerge.run.commit import Shield, full_address
 from tidymerge.run.decide_load import decide_parts, sum_up
 from tidymerge.run.decided import Decided
@@ -48,7 +49,12 @@ def _decide_load(job: Job, target: Target, gathering: Gathering, clock: Clock, p
     parts, noticed = decide_parts(plan, gathered, target, progress)
     progress.stage("testing the constraints")
     parts = settle(target, parts, noticed.refusals, plan.pairing)
-    return sum_up(plan, widened, gathered, target, parts, noticed)
+    return replace(sum_up(plan, widened, gathered, target, parts, noticed), request=request_of(job))
+
+
+def request_of(job: Job) -> Request | None:
+    """What is asked of records that the rows name, if they bring nothing."""
+    return Request(Action.REMOVE, keys=", ".join(job.incoming)) if job.rules.every is Asked.REMOVE else None
 
 
 def preview(job: Job, *, outputs: Outputs = NO_OUTPUTS, progress: Progress = QUIET) -> Receipt:
@@ -96,7 +102,9 @@ def load(
     """
     clock, log, address = Clock.begin(named=True), FolderLog(), reopened(job.target)
     told = settle_all(log, address)
-    run = Run(clock.run or "", State.LOADED, clock.started, user(), address, job=job.file)
+    request = request_of(job)
+    done = State.LOADED if request is None else State.REMOVED
+    run = Run(clock.run or "", done, clock.started, user(), address, job=job.file, request=request)
     with (
         Gathering(job) as gathering,
         recorded(log, run := replace(run, files=gathering.checksums())) as recording,
@@ -111,6 +119,7 @@ def load(
                 decided = _looked_back(log, job, lambda: run.files, decided).noting(*told)
                 check_fingerprint(decided, clock, expect)
                 check_strict(decided, clock, outputs, strict=job.strict)
+                check_referred(decided, clock, outputs)
                 check_limits(decided, clock, outputs, accept_warnings=accept_warnings)
                 manner = Manner(
                     check=lambda decided: check_strict(decided, clock, outputs, strict=job.strict),

@@ -7,13 +7,16 @@ from tidymerge.cli.options import records
 from tidymerge.cli.options import shared as options
 
 if TYPE_CHECKING:
+    from tidymerge.cli.screen.output import Act, Look, Wish
     from tidymerge.job.model import Removal
+    from tidymerge.run.outputs import Outputs
 
 
 def remove(
     target: records.Target = None,
     job: records.RemovalJob = None,
     where: records.Where = None,
+    keys: records.Keys = None,
     every_record: records.EveryRecord = False,
     key: records.Key = None,
     preview: records.Preview = False,
@@ -30,26 +33,46 @@ def remove(
 ) -> None:
     """Remove the records that meet a condition, all or nothing. What refers to them is found first and stops it."""
     from tidymerge.cli.screen import output
-    from tidymerge.run.remove import removal_task
-    from tidymerge.run.task import perform_task, preview_task
 
     out = output.console(json_wanted=json)
+    wish = output.Wish(preview, yes, expect, json)
     with output.json_failures(json_wanted=json):
         files = options.outputs(rejects=rejects, page=page, chart=chart)
         limits = options.limits(removed=most_removed, expect_removed=expect_removed)
         asked = _job(job).given(
-            target, where, tuple(key or ()), limits, every_record=every_record, trust_triggers=trust_triggers
+            target, where, tuple(key or ()), limits, every_record=every_record, trust_triggers=trust_triggers, keys=keys
         )
+    look, act = _by_condition(asked, files, wait) if keys is None else _by_keys(asked, keys, files, wish, wait)
+    output.perform(out, wish, files, look, act)
+
+
+def _by_condition(asked: "Removal", files: "Outputs", wait: int | None) -> "tuple[Look, Act]":
+    from tidymerge.cli.screen import output
+    from tidymerge.run.remove import removal_task
+    from tidymerge.run.task import perform_task, preview_task
+
     task = removal_task(asked)
-    output.perform(
-        out,
-        output.Wish(preview, yes, expect, json),
-        files,
+    return (
         lambda most, outputs, progress: preview_task(task, most, outputs=outputs, progress=progress),
         lambda expected, progress: perform_task(
             task, expect=expected, outputs=files, wait_seconds=wait, progress=progress, shield=output.uninterrupted
         ),
     )
+
+
+def _by_keys(asked: "Removal", keys: str, files: "Outputs", wish: "Wish", wait: int | None) -> "tuple[Look, Act]":
+    """The rows of a file name the records: then it goes the way of a load."""
+    from tidymerge.cli.screen import output
+    from tidymerge.run import load as loading
+
+    job = asked.by_rows(keys)
+    return (
+        lambda most, outputs, progress: loading.preview_in_full(job, most, outputs=outputs, progress=progress),
+        lambda expected, progress: loading.load(
+            job, accept_warnings=wish.yes or expected != wish.expect, expect=expected, outputs=files,
+            wait_seconds=wait, progress=progress, shield=output.uninterrupted,
+        ),
+    )  # fmt: skip
 
 
 def _job(path: str | None) -> "Removal":

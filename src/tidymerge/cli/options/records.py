@@ -25,6 +25,10 @@ Sets = Annotated[
     ),
 ]
 Where = Annotated[str | None, typer.Option("--where", metavar="CONDITION", help="Only records for which this is true.")]
+Keys = Annotated[
+    str | None,
+    typer.Option("--keys", metavar="FILE", help="Rows that name the records by their key, in place of a condition."),
+]
 EveryRecord = Annotated[bool, typer.Option("--every-record", help="There is no condition: every record is meant.")]
 Key = Annotated[
     list[str] | None,

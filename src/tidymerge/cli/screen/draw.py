@@ -9,7 +9,7 @@ from rich.text import Text
 
 from tidymerge.cli.screen.listing import Listing
 from tidymerge.cli.screen.typed import typed
-from tidymerge.core.explain.wording import heading, statement, what_was_proved, why_nothing, wording
+from tidymerge.core.explain.wording import by_rows, heading, statement, what_was_proved, why_nothing, wording
 from tidymerge.core.naming.mapping import listing
 from tidymerge.core.words import counted, plural
 from tidymerge.model import Reason
@@ -42,7 +42,7 @@ def receipt(out: Console, shown: Receipt, *, details: bool = True) -> None:
     """Print a receipt: what changes, how, what is wrong; the tally last, where the eye rests after scrolling."""
     for table in shown.tables:
         out.print(_heading(shown, table))
-        by_row = shown.request is None
+        by_row = by_rows(shown)
         views = (_samples(table.samples, by_row=by_row), _changes(table, by_row=by_row), _columns(table))
         blocks = views if details else ()
         for block in blocks:
@@ -52,7 +52,7 @@ def receipt(out: Console, shown: Receipt, *, details: bool = True) -> None:
         if shown.conflicts:
             out.print(_conflicts(shown))
     elif shown.rejects.reasons:
-        out.print(_staying(shown) if shown.action is Action.REMOVE else _rejects(shown))
+        out.print(_rejects(shown) if by_rows(shown) or shown.action is not Action.REMOVE else _staying(shown))
     _said(out, shown)
     out.print(_tally(shown))
     out.print(_closing(shown))
@@ -178,7 +178,7 @@ def _before_after(before: str | None, after: str | None) -> Text:
 
 
 def _rejects(shown: Receipt) -> RenderableType:
-    what = "rows" if shown.request is None else "records"
+    what = "rows" if by_rows(shown) else "records"
     listed = grid(f"Rejected {what}", ("reason", what, "which", "for example", "expected"))
     for reason, count in shown.rejects.reasons.items():
         cells = [cell for cell in shown.rejects.first if cell.reason == reason]
@@ -187,7 +187,7 @@ def _rejects(shown: Receipt) -> RenderableType:
         listed.add_row(Text(reason, "red"), f"{count:,}", numbers + more, _example(cells[0]), cells[0].expected)
     if not shown.rejects.file:
         return listed
-    after = ": correct them there and load that file" if shown.request is None else ""
+    after = ": correct them there and load that file" if by_rows(shown) else ""
     return Group(listed, Text(f"Rejected {what} are in {shown.rejects.file}{after}.\n"))
 
 

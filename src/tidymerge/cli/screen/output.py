@@ -22,6 +22,9 @@ if TYPE_CHECKING:
     from tidymerge.ports.progress import Progress
     from tidymerge.run.outputs import Outputs
 
+    Look = Callable[[int, Outputs, Progress], tuple[Receipt, list[Touch]]]
+    Act = Callable[[str | None, Progress], Receipt]
+
 DONE, WITH_REJECTS, STOPPED = 0, 3, 4
 ROWS_ON_PAGE = 1000  # changed records; more would make a page slow to open
 _ENOUGH = 20_000  # signs in a line of a file or a pipe, where no terminal tells its width
@@ -154,8 +157,8 @@ def perform(
     out: Console,
     wish: Wish,
     files: "Outputs",
-    look: "Callable[[int, Outputs, Progress], tuple[Receipt, list[Touch]]]",
-    act: "Callable[[str | None, Progress], Receipt]",
+    look: "Look",
+    act: "Act",
     *,
     undo: bool = False,
     stops: bool = True,

@@ -42,7 +42,7 @@ def decide(question: Question, skipped: Mask) -> ChangeSet:
     `skipped` are rows that the job leaves out. Source: docs/meaning.md.
     """
     question = replace(question, converted=_defaults_for_blanks(question))
-    told = instructions(question.incoming, question.rules.instruction)
+    told = instructions(question.incoming, question.rules)
     question = _only_keys(question, told.going)
     verdicts = Verdicts(question.rows)
 

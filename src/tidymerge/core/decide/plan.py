@@ -25,7 +25,7 @@ class Plan(Struct, frozen=True):
     def columns_read(self) -> tuple[TargetColumn, ...]:
         """The target columns whose stored values are needed."""
         looked_at = self.conditions.existing_columns | {column.name for column in self.pairing.columns}
-        if self.rules.instruction is not None and self.rules.instruction.removes:
+        if self.rules.removes:
             looked_at |= own_parents(self.shape)
         return tuple(column for column in self.shape.columns if column.name in looked_at)
 

@@ -17,7 +17,7 @@ from tidymerge.core.tidy.tidying import tidy
 from tidymerge.core.tidy.times import durations
 from tidymerge.model import ColumnType, Flaw, Incoming, IncomingColumn, Indices, Mask, Pair, Pairing, Reason, TableShape
 from tidymerge.model.changes import Matches
-from tidymerge.model.rules import Action, Instruction, Rules
+from tidymerge.model.rules import Action, Rules
 
 
 def flawed(flaws: Sequence[Flaw], rows: int) -> Mask:
@@ -180,10 +180,10 @@ class Told(Struct, frozen=True):
 ACTION_CODES = {Action.INSERT: 0, Action.UPDATE: 1, Action.SKIP: 2, Action.REMOVE: 3}
 
 
-def instructions(incoming: Incoming, instruction: Instruction | None) -> Told:
+def instructions(incoming: Incoming, rules: Rules) -> Told:
     """Read the instruction column. Where a blank is to load, the key decides as it does without instructions."""
-    rows = len(incoming.row_numbers)
-    actions = np.full(rows, -1, np.int8)
+    rows, instruction = len(incoming.row_numbers), rules.instruction
+    actions = np.full(rows, -1 if rules.every is None else ACTION_CODES[rules.every], np.int8)
     if instruction is None:
         return Told(actions, (), [])
     parts = tuple(tidy_arrays(incoming.column(instruction.column).arrays))

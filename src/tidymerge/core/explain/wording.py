@@ -88,7 +88,11 @@ _REMOVE = Wording(
     "record meets the condition",
     "records meet the condition",
     "",
-    {"removed": "goes, with all its values kept in the log", "rejected": "can't go"},
+    {
+        "removed": "goes, with all its values kept in the log",
+        "skipped": "left out on purpose: the notes say why",
+        "rejected": "can't go",
+    },
     ("removed", "rejected"),
 )
 _WORDINGS = {Action.LOAD: _LOAD, Action.UNDO: _UNDO, Action.CHANGE: _CHANGE, Action.REMOVE: _REMOVE}
@@ -97,6 +101,8 @@ _WORDINGS = {Action.LOAD: _LOAD, Action.UNDO: _UNDO, Action.CHANGE: _CHANGE, Act
 def wording(receipt: Receipt) -> Wording:
     """The words for a receipt."""
     words = _WORDINGS[receipt.action]
+    if receipt.request is not None and receipt.request.keys is not None:
+        return replace(words, one="row read", many="rows read", which="blank rows not counted")
     if receipt.request is not None and receipt.request.where is None:
         return replace(words, one="record", many="records", which="all that there are")
     return words
@@ -115,10 +121,17 @@ def heading(receipt: Receipt) -> tuple[str, str, str]:
     return (head, receipt.incoming, words.between) if words.between else (head, "", "")
 
 
+def by_rows(receipt: Receipt) -> bool:
+    """Whether the run had incoming rows, whose numbers mean something."""
+    return receipt.request is None or receipt.request.keys is not None
+
+
 def statement(request: Request | None) -> str:
     """What was asked of records, in a line: honey_kg = honey_kg * 1.05, where apiary_code = 'L01'; empty of a load."""
     if request is None:
         return ""
+    if request.keys is not None:
+        return f"named by the rows of {request.keys}"
     if request.action is Action.REMOVE:
         return f"where {request.where}" if request.where else "every record"
     sets = ", ".join(f"{name} = {text}" for name, text in request.sets.items())
@@ -132,9 +145,9 @@ def why_nothing(receipt: Receipt) -> str:
     if receipt.request is None:
         return nothing_to_write(receipt.rows)
     if not receipt.rows.read:
-        return "Nothing to write: no record meets the condition."
+        return "Nothing to write: no record is meant."
     if receipt.action is Action.REMOVE:
-        return "Nothing to write: no record that meets the condition can go."
+        return "Nothing to write: no record that is meant can go."
     if not receipt.rows.rejected:
         return "Nothing to write: the records that meet the condition hold these values already."
     if not receipt.rows.unchanged:
