@@ -139,7 +139,9 @@ class ServerContract(TargetContract):
             ("b", "tab\tnew\nline \\N"),
         }
         target, name = self.address(folder, table), '"' + column.replace('"', '""') + '"'
-        changed = tidymerge.change(target, {column: f"{name} || ' ''; --'"}, where=f"{name} like '%DROP%'")
+        changed = tidymerge.change(
+            target, {column: f"substring({name}, 1, 9) || '''; --'"}, where=f"{name} like '%DROP%'"
+        )
         removed = tidymerge.remove(target, where=f"{name} like '%''; --'")
         assert (changed.rows.updated, removed.rows.removed) == (1, 1)
         for run in (removed.run, changed.run, receipt.run):
