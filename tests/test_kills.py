@@ -185,7 +185,7 @@ OTHERS = KINDS if LONG else [Sqlite, TextFile]  # by what they do to records, wh
 def test_the_table_is_never_half_changed_and_the_log_is_never_wrong(kind, what, folder, request, home, programs):
     target = kind(folder, request)
     told, once_more, touched = doing(what, kind, target, folder)
-    rounds = kind.rounds if what == "load" else kind.rounds // 2
+    rounds = kind.rounds if what == "load" else kind.rounds // 8
     before, moments = target.rows(), random.Random(7)
     longest = [work(programs, *told)]  # how late a load and an undo are killed; set by how often that was too late
     after = target.rows()

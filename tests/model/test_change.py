@@ -18,7 +18,7 @@ from model.test_model import by_key, made, place_for  # noqa: F401 - `made` is a
 from strategies import LONG
 
 NUMBERS = {
-    "sqlite": (20, 2000), "csv": (20, 1200), "parquet": (10, 1200), "xlsx": (10, 400), "postgresql": (10, 400), "mariadb": (10, 300),
+    "sqlite": (20, 800), "csv": (20, 500), "parquet": (10, 500), "xlsx": (10, 150), "postgresql": (10, 250), "mariadb": (10, 200),
 }  # fmt: skip
 STEP = 10
 NUMERIC = ("int", "small", "money")
@@ -77,6 +77,10 @@ def condition(chance: random.Random, case: Case) -> tuple[str | None, Work]:
     ]  # fmt: skip
     if column.type.name in NUMERIC:
         choices += [(f"{own} >= 5", lambda r: r[name] is not None and r[name] >= 5)] * 3
+        choices += [
+            (f"{own} in (5, 7, -3)", lambda r: r[name] in (5, 7, -3)),
+            (f"0 < {own} and {own} <> 8", lambda r: r[name] is not None and 0 < r[name] != 8),
+        ]
         choices += [(f"not ({own} between 1 and 9)", lambda r: r[name] is not None and not 1 <= r[name] <= 9)]
     if column.type.name in ("text", "code"):
         value = str(chance.choice(column.type.stored))

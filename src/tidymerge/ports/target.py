@@ -12,6 +12,7 @@ import pyarrow as pa
 
 from tidymerge.model import Existing, NewColumn, Pairing, TableShape, TargetColumn
 from tidymerge.model.changes import ChangeSet, Refusal, Violation, Written
+from tidymerge.model.terms import Term
 
 
 class Opened(Protocol):
@@ -51,8 +52,10 @@ class Readable(Protocol):
     def distinct(self, columns: Sequence[TargetColumn]) -> pa.Table:
         """The combinations of values that the given columns have, typed, each once."""
 
-    def read_in_batches(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn]) -> Iterator[Existing]:
-        """All records, a bounded number at a time."""
+    def read_in_batches(
+        self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], terms: Sequence[Term] = ()
+    ) -> Iterator[Existing]:
+        """All records, a bounded number at a time; those of which a term is not true may be left out."""
 
 
 class LookedUpByKey(Protocol):

@@ -56,12 +56,15 @@ def read_records(plan: ChangePlan, shape: TableShape, target: Target, progress: 
     key = plan.pairing.key_columns
     found, keys, rows, unclear = [], [], 0, 0
     sees_to_keys = set(plan.pairing.key) in [set(names) for names in (shape.primary_key, *shape.unique) if names]
-    for batch in target.read_in_batches(plan.columns_read, key):
+    terms = plan.terms if sees_to_keys else ()  # else all keys are needed
+    for batch in target.read_in_batches(plan.columns_read, key, terms):
         met = meeting(plan, batch)
         rows, unclear = rows + batch.values.num_rows, unclear + int(met.unclear.sum())
         found.append(only(batch, met.records))
         keys += [] if sees_to_keys else [batch.values.select(plan.pairing.key)]
         progress.rows(batch.values.num_rows)
+    if terms:
+        rows = target.count()
     existing = _together(found)
     several = None if sees_to_keys else _shared(plan, existing, pa.concat_tables(keys), target)
     return Found(existing, several, rows, unclear)

@@ -21,6 +21,7 @@ from tidymerge.formats.records import parquet_files
 from tidymerge.formats.swap import Swap
 from tidymerge.model import Existing, Indices, NewColumn, Pairing, TableShape, TargetColumn
 from tidymerge.model.changes import ChangeSet, Refusal, Written
+from tidymerge.model.terms import Term
 from tidymerge.on_disk import other_names
 
 _ROW = "row"
@@ -104,8 +105,10 @@ class FileTarget:
     def break_off(self) -> None:
         """Nothing is left to do: a file is read to its end."""
 
-    def read_in_batches(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn]) -> Iterator[Existing]:
-        """All rows, some at a time."""
+    def read_in_batches(
+        self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], terms: Sequence[Term] = ()
+    ) -> Iterator[Existing]:
+        """All rows, some at a time, whatever the terms say: the file is read anyway."""
         for found in self._file.batches(columns):
             yield replace(_existing(found), complete=True)
 

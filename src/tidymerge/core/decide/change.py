@@ -15,7 +15,7 @@ from msgspec.structs import replace
 from tidymerge.core.decide.change_set import shapes_of, told_apart, with_changed
 from tidymerge.core.decide.columns import Converted, Surroundings
 from tidymerge.core.decide.rows import flawed, key_text
-from tidymerge.core.expressions import Expression, Frame, Type, rounded_to, tells_time
+from tidymerge.core.expressions import Expression, Frame, Type, rounded_to, tells_time, terms_of
 from tidymerge.core.tidy.cells import as_array, differs, keep, mask_of, shown, valid
 from tidymerge.core.tidy.convert import cast_cells
 from tidymerge.core.tidy.tidying import tidy
@@ -34,6 +34,7 @@ from tidymerge.model import (
 )
 from tidymerge.model.changes import ChangeSet, Inserts, Outcome, Updates
 from tidymerge.model.rules import Find
+from tidymerge.model.terms import Term
 
 
 class ChangePlan(Struct, frozen=True):
@@ -58,6 +59,14 @@ class ChangePlan(Struct, frozen=True):
         used.update(self.beside)
         used |= {name for pair in self.pairing.pairs for name in (pair.target.name, *pair.rule.sources)}
         return tuple(column for column in self.shape.columns if column.name in used)
+
+    @property
+    def terms(self) -> tuple[Term, ...]:
+        """What the target can tell of the condition by itself; nothing where it says more than terms can."""
+        if self.where is None:
+            return ()
+        numbers = {column.name for column in self.shape.columns if column.type.kind is Kind.INTEGER}
+        return terms_of(self.where.text, numbers) or ()
 
     @property
     def by_rule(self) -> Pairing:

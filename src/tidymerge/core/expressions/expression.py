@@ -1,9 +1,12 @@
 """A checked expression, and how one is made of its text. The parser is imported only where there is an expression."""
 
+from collections.abc import Collection
+
 import pyarrow as pa
 from msgspec import Struct
 
 from tidymerge.core.expressions.types import Frame, Run, Scopes, Type
+from tidymerge.model.terms import Term
 
 
 class Expression(Struct, frozen=True):
@@ -49,3 +52,10 @@ def tells_time(text: str) -> bool:
     from tidymerge.core.expressions.compiler import has_time
 
     return has_time(text)
+
+
+def terms_of(text: str, whole_numbers: Collection[str]) -> tuple[Term, ...] | None:
+    """The terms of which a condition is made, if it is made of nothing else."""
+    from tidymerge.core.expressions.terms import terms_of as taken_apart
+
+    return taken_apart(text, whole_numbers)

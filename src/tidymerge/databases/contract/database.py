@@ -83,7 +83,8 @@ class Traits(Struct, frozen=True):
     is empty where that is not needed. `moves`: an update moves a record away from its place, if that is no column of
     its own. `marks_text`: exact text starts with a letter that is not part of the value. `row_by_row`: foreign keys
     are tested after every row, not at the end of a statement. `whole_type` is the name, in a cast, of a type for whole
-    numbers of any size. `rechecks`: every update is held to all checks, those of unchanged columns too.
+    numbers of any size. `rechecks`: every update is held to all checks, those of unchanged columns too. `untyped`: a
+    column may hold values of other types than its own.
     """
 
     look_up_share: float
@@ -94,6 +95,7 @@ class Traits(Struct, frozen=True):
     marks_text: bool = False
     row_by_row: bool = False
     rechecks: bool = True
+    untyped: bool = False
 
 
 class Catalog(Protocol):

@@ -52,7 +52,9 @@ class SqliteDatabase(SqlDatabase[Session]):
     """
 
     # Measured in benchmarks/fetch_share.py.
-    traits = Traits(look_up_share=0.4, join="CROSS JOIN", whole_type="INTEGER", marks_text=True, rechecks=False)
+    traits = Traits(
+        look_up_share=0.4, join="CROSS JOIN", whole_type="INTEGER", marks_text=True, rechecks=False, untyped=True
+    )
     new_types = _NEW_TYPES
 
     def __init__(self, path: Path, *, write: bool) -> None:

@@ -11,7 +11,7 @@ from tidymerge.core.tidy.cells import as_array
 from tidymerge.databases.contract.database import NUMBER, POSITION, ConstraintBroken, Database, quoted, same_place
 from tidymerge.databases.contract.reading import numbers
 from tidymerge.model import Check, ForeignKey, Indices, Reason, TableShape, TargetColumn
-from tidymerge.model.changes import Violation
+from tidymerge.model.changes import ChangeSet, Violation
 
 _NO_ENDS = (("min", 0), ("max", -1))
 _LISTED = 50_000  # positions in one statement
@@ -42,6 +42,14 @@ class Stage(Struct, frozen=True):
     def bits(self) -> dict[str, int]:
         """The bit of each rewritable column in the number that says which columns of a staged row change."""
         return {name: 1 << index for index, name in enumerate(self.shape.rewritable)}
+
+    def bits_of(self, changes: ChangeSet) -> Indices:
+        """For each change which rewritable columns it writes, as a sum of their bits."""
+        bits = np.zeros(changes.written, np.int64)
+        for name, bit in self.bits.items():
+            changed = changes.updates.changing(name)
+            bits[: len(changed)] += changed * bit
+        return bits
 
     @property
     def same_place(self) -> str:

@@ -17,10 +17,12 @@ from tidymerge.databases.contract.reading import numbers
 from tidymerge.errors import TargetChanged
 from tidymerge.model import Existing, Indices, NewColumn, Pairing, TableShape, TargetColumn
 from tidymerge.model.changes import ChangeSet, Refusal, Removals, Violation, Written
+from tidymerge.model.terms import Term
 from tidymerge.targets.sql.detours import circles, hindrances, in_circle
 from tidymerge.targets.sql.ranges import between
 from tidymerge.targets.sql.rewriting import rewritable
 from tidymerge.targets.sql.stage import Stage
+from tidymerge.targets.sql.terms import where
 from tidymerge.targets.sql.writer import Writer
 
 
@@ -176,9 +178,11 @@ class SqlTarget:
 
         return self._database.read(columns, query).values
 
-    def read_in_batches(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn]) -> Iterator[Existing]:
-        """All records, a bounded number at a time."""
-        query = f"FROM {self._table} t"
+    def read_in_batches(
+        self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], terms: Sequence[Term] = ()
+    ) -> Iterator[Existing]:
+        """All records of which the terms may be true, a bounded number at a time."""
+        query = f"FROM {self._table} t{where(terms, untyped=self._database.traits.untyped)}"
         none = True
         for found in self._database.read_in_batches(
             columns, lambda expressions: f"SELECT {', '.join(expressions)} {query}", self._placed_by(key)
@@ -215,7 +219,9 @@ class SqlTarget:
         if len(updates) or len(inserts):
             values = pa.concat_tables([updates.after, inserts.after])
             first = int(np.r_[updates.positions, inserts.positions][0])
-            refusals = self._database.fill_stage(Staged(pairing.columns, values, located, first, _bits(stage, changes)))
+            refusals = self._database.fill_stage(
+                Staged(pairing.columns, values, located, first, stage.bits_of(changes))
+            )
         self._database.close_stage()
         if self._write and self._database.traits.locking:
             stays = ~np.isin(updates.positions, [refusal.position for refusal in refusals])
@@ -386,12 +392,3 @@ class SqlTarget:
     def commit(self) -> None:
         """Make the writes last."""
         self._database.commit()
-
-
-def _bits(stage: Stage, changes: ChangeSet) -> Indices:
-    """For each change which rewritable columns it writes, as a sum of their bits."""
-    bits = np.zeros(changes.written, np.int64)
-    for name, bit in stage.bits.items():
-        changed = changes.updates.changing(name)
-        bits[: len(changed)] += changed * bit
-    return bits
