@@ -175,7 +175,7 @@ def doing(what, kind, target, folder):
 
 
 KINDS = [Sqlite, Postgres, Mariadb, TextFile, Sheet, ParquetFolder]
-OTHERS = KINDS if LONG else [Sqlite, TextFile]  # by what they do to records, which is the same from the decision on
+OTHERS = KINDS if LONG else [Sqlite]  # by what they do to records, which is the same from the decision on
 
 
 @pytest.mark.parametrize(

@@ -18,7 +18,7 @@ from model.test_model import by_key, made, place_for  # noqa: F401 - `made` is a
 from strategies import LONG
 
 NUMBERS = {
-    "sqlite": (20, 800), "csv": (20, 500), "parquet": (10, 500), "xlsx": (10, 150), "postgresql": (10, 250), "mariadb": (10, 200),
+    "sqlite": (10, 600), "csv": (10, 400), "parquet": (10, 400), "xlsx": (10, 100), "postgresql": (10, 150), "mariadb": (10, 100),
 }  # fmt: skip
 STEP = 10
 NUMERIC = ("int", "small", "money")
