@@ -164,6 +164,17 @@ class TestMariadb(ServerContract):
         assert receipt.tables[0].target == f"mariadb:///{self.database}#t"
         assert self.rows(folder, "SELECT k, n FROM t") == [(1, 1)]
 
+    def test_a_year_is_compared_as_the_number_that_it_is(self, folder):
+        """To the server 50 is 2050 beside a year: it may not leave out records by such a condition."""
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, made YEAR, flags BIT(8), n INTEGER UNSIGNED); INSERT INTO t VALUES (1, 2024, b'101', 7), (2, 1999, b'1', 8);")  # fmt: skip
+        for where, found in (
+            ("made > 50", 2),
+            ("made in (24, 99)", 0),
+            ("n > -1 and n < 8", 1),
+            ("made between 1990 and 2000", 1),
+        ):
+            assert tidymerge.change(self.address(folder, "t"), {"n": "n"}, where=where, preview=True).rows.read == found
+
     def test_zero_dates_are_not_empty_and_stay(self, folder):
         self.make(
             folder,

@@ -7,7 +7,7 @@ a run that was cut off around its commit.
 
 import os
 from collections.abc import Callable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor, wait
 from contextlib import contextmanager, suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -192,8 +192,10 @@ class FolderRecording:
 
     def _wait(self) -> None:
         """Until the part that was added last is in the file. Raises what went wrong there."""
-        writing, self._writing = self._writing, None
+        writing = self._writing
         if writing is not None:
+            wait([writing])  # where this is interrupted, the file must not be closed before
+            self._writing = None
             writing.result()
 
     def _give_up(self) -> None:

@@ -88,7 +88,7 @@ def check_limits(decided: Decided, clock: Clock, outputs: Outputs, *, accept_war
         count = len(decided.warnings)
         raise Stopped(
             f"Stopped at {count} {plural(count, 'warning', 'warnings')}; nothing was written. "
-            "If all is as it should be, load again and accept them.",
+            "If all is as it should be, run it again and accept them.",
             receipt=make_receipt(decided, State.STOPPED, clock),
             reason="warnings",
             give=((("accept_warnings", ""),),),

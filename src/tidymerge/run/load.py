@@ -8,7 +8,7 @@ from contextlib import nullcontext
 
 from msgspec.structs import replace
 
-from tidymerge.address import reopened
+from tidymerge.address import reopened, without_password
 from tidymerge.history.folder import FolderLog
 from tidymerge.history.who import user
 from tidymerge.job.model import Job
@@ -54,7 +54,11 @@ def _decide_load(job: Job, target: Target, gathering: Gathering, clock: Clock, p
 
 def request_of(job: Job) -> Request | None:
     """What is asked of records that the rows name, if they bring nothing."""
-    return Request(Action.REMOVE, keys=", ".join(job.incoming)) if job.rules.every is Asked.REMOVE else None
+    return (
+        Request(Action.REMOVE, keys=", ".join(map(without_password, job.incoming)))
+        if job.rules.every is Asked.REMOVE
+        else None
+    )
 
 
 def preview(job: Job, *, outputs: Outputs = NO_OUTPUTS, progress: Progress = QUIET) -> Receipt:

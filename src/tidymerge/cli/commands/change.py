@@ -47,6 +47,7 @@ def change(
             target, _columns(sets or ()), where, tuple(key or ()), limits,
             every_record=every_record, strict=strict, trust_triggers=trust_triggers,
         )  # fmt: skip
+        files.check(target=asked.target)
     task = change_task(asked)
     output.perform(
         out,

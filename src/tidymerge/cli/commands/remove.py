@@ -42,6 +42,7 @@ def remove(
         asked = _job(job).given(
             target, where, tuple(key or ()), limits, every_record=every_record, trust_triggers=trust_triggers, keys=keys
         )
+        files.check(target=asked.target, incoming=[keys] if keys else [])
     look, act = _by_condition(asked, files, wait) if keys is None else _by_keys(asked, keys, files, wish, wait)
     output.perform(out, wish, files, look, act)
 

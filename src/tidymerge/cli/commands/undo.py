@@ -41,6 +41,5 @@ def undo(
             run, into=into, rest=rest, expect=expected, outputs=files, trust_triggers=trust_triggers,
             wait_seconds=wait, progress=progress, shield=output.uninterrupted,
         ),
-        undo=True,
         stops=not rest,
     )  # fmt: skip

@@ -82,7 +82,7 @@ def about(out: Console, one: PastRun) -> None:
     for name, checksum in run.files.items():
         lines.append(("Incoming", f"{name}{f', SHA-256 {checksum}' if checksum else ''}"))
     if run.request:
-        lines.append(("Change", statement(run.request)))
+        lines.append((run.request.action.value.capitalize(), statement(run.request)))
     lines.append(("Target", run.target))
     for name, words in lines:
         shown = words if isinstance(words, Text) else Text(cut(words, _LONGEST))

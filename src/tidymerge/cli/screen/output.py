@@ -160,7 +160,6 @@ def perform(
     look: "Look",
     act: "Act",
     *,
-    undo: bool = False,
     stops: bool = True,
 ) -> None:
     """Preview, or ask and do; then show the receipt, write its views, and end with its exit status.
@@ -181,7 +180,7 @@ def perform(
             asks = not wish.yes and expect is None and out.is_terminal and sys.stdin.isatty()
             if asks:
                 shown = partial(look, 0, Outputs())
-                expect = confirmed(out, lambda progress: shown(progress)[0], json=json, undo=undo, stops=stops)
+                expect = confirmed(out, lambda progress: shown(progress)[0], json=json, stops=stops)
             with Bars(out, json=json) as progress, drawn_if_stopped(out, quiet=json or asks):
                 receipt = act(expect, progress)
     if wish.preview:
@@ -191,12 +190,11 @@ def perform(
     finish(receipt)
 
 
-def confirmed(
-    out: Console, preview: "Callable[[Progress], Receipt]", *, json: bool, undo: bool = False, stops: bool = True
-) -> str:
+def confirmed(out: Console, preview: "Callable[[Progress], Receipt]", *, json: bool, stops: bool = True) -> str:
     """Show a preview, ask, and return its fingerprint, so that the run does what was shown or stops.
 
-    Nothing is asked where the run itself says why it `stops`: at a limit, or at what an undo can't put back.
+    Nothing is asked where the run itself says why it `stops`: at a limit, or at what an undo can't put back, or what
+    can't be removed.
     """
     from tidymerge.cli.screen import draw
     from tidymerge.cli.screen.bars import Bars
@@ -204,16 +202,25 @@ def confirmed(
     with Bars(out, json=json) as progress:
         receipt = preview(progress)
     draw.receipt(out, receipt)
-    if stops and (receipt.limits or (undo and receipt.rows.rejected)):
+    if stops and (receipt.limits or _all_or_none(receipt)):
         return receipt.fingerprint
     if not receipt.changed and json:
         return receipt.fingerprint
-    what = "undo" if undo else "load" if receipt.request is None else "change"
     if not receipt.changed:
-        out.print(f"There is nothing to {what}.")
+        out.print(f"There is nothing to {receipt.action.value}.")
         finish(receipt)
-    ask(question(receipt), f"Nothing was {'undone' if undo else 'written'}.", json=json)
+    ask(question(receipt), f"Nothing was {'undone' if receipt.undoes else 'written'}.", json=json)
     return receipt.fingerprint
+
+
+def _all_or_none(receipt: "Receipt") -> bool:
+    """Whether a run stops because of what was rejected: an undo; a removal, but for rows that name no record."""
+    from tidymerge.model import Reason
+    from tidymerge.model.receipt import Action
+
+    if receipt.action is Action.REMOVE and receipt.request is not None and receipt.request.keys is not None:
+        return Reason.REFERRED_TO.value in receipt.rejects.reasons
+    return receipt.action in (Action.UNDO, Action.REMOVE) and receipt.rows.rejected > 0
 
 
 def ask(question: str, refused: str, *, json: bool) -> None:

@@ -65,7 +65,9 @@ class ChangePlan(Struct, frozen=True):
         """What the target can tell of the condition by itself; nothing where it says more than terms can."""
         if self.where is None:
             return ()
-        numbers = {column.name for column in self.shape.columns if column.type.kind is Kind.INTEGER}
+        # Not MariaDB's years, for which 50 is 2050.
+        whole = (column for column in self.shape.columns if column.type.kind is Kind.INTEGER)
+        numbers = {column.name for column in whole if "int" in column.type.declared.lower()}
         return terms_of(self.where.text, numbers) or ()
 
     @property

@@ -87,7 +87,7 @@ def _only_keys(question: Question, going: Mask) -> Question:
     for at, name in enumerate(values.column_names):
         if name not in question.pairing.key:
             values = values.set_column(at, name, keep(as_array(values[name]), ~going))
-    idle = [flaw for flaw in converted.flaws if flaw.column is not None and not keys & set(flaw.cells)]
+    idle = [flaw for flaw in converted.flaws if flaw.column and not keys & {flaw.column, *flaw.cells}]
     others = [flaw for flaw in converted.flaws if not any(flaw is one for one in idle)]
     cleared = {name: mask & ~going for name, mask in converted.cleared.items()}
     flaws = (*others, *spared(idle, going))
