@@ -3,26 +3,24 @@
 import numpy as np
 from msgspec.structs import replace
 
-from tidymerge.core.account import account
 from tidymerge.core.decide.change import ChangePlan, DecidedChange, as_rows, change_part
 from tidymerge.core.decide.columns import Converted, Surroundings, convert, texts_sought, understand
 from tidymerge.core.explain.view import in_words
-from tidymerge.core.expressions import Type, compile_expression, type_of
+from tidymerge.core.expressions import compile_expression
 from tidymerge.core.naming.mapping import check_loadable, target_name
-from tidymerge.core.warn.limits import exceeded
 from tidymerge.core.words import plural
 from tidymerge.errors import BadOption
 from tidymerge.job.model import Change
-from tidymerge.model import Incoming, Pair, Pairing, Sample, TableShape
+from tidymerge.model import Incoming, Pair, Pairing, TableShape
 from tidymerge.model.changes import Outcome
 from tidymerge.model.receipt import Action, Request
-from tidymerge.model.rules import ColumnRule, Limits, Most
+from tidymerge.model.rules import ColumnRule
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
 from tidymerge.run.ask import equal_among
 from tidymerge.run.decided import Decided, Part
 from tidymerge.run.plan import look_up
-from tidymerge.run.records import Found, notes_of_reading, read_records, record_key, unconditional
+from tidymerge.run.records import condition, decided_about, own_columns, read_records, record_key
 from tidymerge.run.report import Clock
 from tidymerge.run.settle import settle
 
@@ -39,27 +37,8 @@ def decide_change(asked: Change, target: Target, clock: Clock, progress: Progres
     progress.stage("testing the constraints")
     part = Part(lambda: rows, decision.changes, read.existing.values.num_rows)
     (part,) = settle(target, [part], refusals, plan.pairing)
-    tally = account.tally([part.changes])
-    account.prove_tally(tally, part.changes, part.read)
-    return Decided(
-        target=target.address,
-        sample=Sample(rows),
-        shape=shape,
-        pairing=plan.pairing,
-        rows_before=read.rows,
-        parts=(part,),
-        tally=tally,
-        fingerprint=account.fingerprint([part.changes]),
-        warnings=(),
-        notes=(*shape.notes, *_notes(plan, part, decision, read)),
-        view=(),
-        limits=(
-            *unconditional(asked.where, read.rows, every_record=asked.every_record),
-            *exceeded(_limits(asked), tally, read.rows),
-        ),
-        unreadable=decision.unreadable,
-        request=request_of(asked),
-    )
+    decided = decided_about(asked, target, plan, read, part, request_of(asked), "updated")
+    return decided.noting(*_rounded(part, decision))
 
 
 def request_of(asked: Change) -> Request:
@@ -86,14 +65,12 @@ def _plan(asked: Change, shape: TableShape, target: Target, clock: Clock) -> Cha
         for step in rule.steps:
             step.check(f"columns.{name}")
     key = record_key(asked.key, shape, set(rules))
-    known: dict[str, Type] = {column.name: type_of(column.type) for column in shape.columns if not column.foreign}
-    scopes = {"existing": known}
+    scopes = own_columns(shape)
     computes = {
         name: compile_expression(rule.compute, f"columns.{name}.compute", scopes)
         for name, rule in rules.items()
         if rule.compute is not None
     }
-    where = compile_expression(asked.where, "where", scopes, condition=True) if asked.where else None
     pairs = [
         Pair(column, _said(rules[column.name]), rules[column.name])
         if column.name in rules
@@ -107,7 +84,7 @@ def _plan(asked: Change, shape: TableShape, target: Target, clock: Clock) -> Cha
         {rule.find: look_up(target, rule.find) for rule in rules.values() if rule.find is not None},
         {"time": f"{clock.started:%Y-%m-%d %H:%M:%S}", "run": clock.run or "(preview)"},
     )
-    return ChangePlan(shape, Pairing(tuple(pairs), key, (), ()), tuple(rules), where, around)
+    return ChangePlan(shape, Pairing(tuple(pairs), key, (), ()), tuple(rules), condition(asked.where, shape), around)
 
 
 def _settled(rule: ColumnRule, shape: TableShape) -> ColumnRule:
@@ -126,20 +103,12 @@ def _by_rule(plan: ChangePlan, rows: Incoming, target: Target) -> Converted:
     return convert(rows, found, plan.by_rule, plan.around.telling(equal), none)
 
 
-def _limits(asked: Change) -> Limits:
-    """The limits of the change; who asks for every record means all of them."""
-    if not asked.where and asked.limits.updated is None:
-        return replace(asked.limits, updated=Most(100, "target"))
-    return asked.limits
-
-
-def _notes(plan: ChangePlan, part: Part, decision: DecidedChange, read: Found) -> list[str]:
-    """What is worth saying."""
+def _rounded(part: Part, decision: DecidedChange) -> list[str]:
+    """How many of the values that are written were rounded, by column."""
     changes = part.changes.outcomes == Outcome.UPDATED
     counts = {name: int((off & changes).sum()) for name, off in decision.rounded.items()}
-    notes = [
+    return [
         f"{count:,} new {plural(count, 'value', 'values')} of {name} rounded to the column's decimals."
         for name, count in counts.items()
         if count
     ]
-    return [*notes, *notes_of_reading(plan, read)]

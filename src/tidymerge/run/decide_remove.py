@@ -2,22 +2,19 @@
 
 from msgspec.structs import replace
 
-from tidymerge.core.account import account
 from tidymerge.core.decide.change import ChangePlan, as_rows, unnamed
 from tidymerge.core.decide.columns import Surroundings
 from tidymerge.core.decide.removal import naming, own_parents, remove_part
-from tidymerge.core.expressions import Type, compile_expression, type_of
-from tidymerge.core.warn.limits import exceeded
 from tidymerge.job.model import Removal
-from tidymerge.model import Pair, Pairing, Sample, TableShape
+from tidymerge.model import Pair, Pairing, TableShape
 from tidymerge.model.changes import Tally
 from tidymerge.model.receipt import Action, Request
-from tidymerge.model.rules import ColumnRule, Limits, Most
+from tidymerge.model.rules import ColumnRule
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
 from tidymerge.run.decided import Decided, Part
 from tidymerge.run.leaving import for_people, in_full
-from tidymerge.run.records import notes_of_reading, read_records, record_key, unconditional
+from tidymerge.run.records import condition, decided_about, read_records, record_key
 from tidymerge.run.report import Clock
 from tidymerge.run.settle import settle
 
@@ -37,27 +34,8 @@ def decide_removal(asked: Removal, target: Target, clock: Clock, progress: Progr
 
     readable = for_people(target)
     (part,) = settle(target, [Part(lambda: rows, changes, len(rows.row_numbers))], refusals, plan.pairing, readable)
-    tally = account.tally([part.changes])
-    account.prove_tally(tally, part.changes, part.read)
-    return Decided(
-        target=target.address,
-        sample=Sample(rows),
-        shape=shape,
-        pairing=plan.pairing,
-        rows_before=read.rows,
-        parts=(part,),
-        tally=tally,
-        fingerprint=account.fingerprint([part.changes]),
-        warnings=(),
-        notes=(*shape.notes, *notes_of_reading(plan, read), *_notes(tally)),
-        view=(),
-        shown=readable,
-        limits=(
-            *unconditional(asked.where, read.rows, every_record=asked.every_record),
-            *exceeded(_limits(asked), tally, read.rows),
-        ),
-        request=request_of(asked),
-    )
+    decided = decided_about(asked, target, plan, read, part, request_of(asked), "removed")
+    return replace(decided, shown=readable).noting(*_hindered(decided.tally), last=True)
 
 
 def request_of(asked: Removal) -> Request:
@@ -65,7 +43,7 @@ def request_of(asked: Removal) -> Request:
     return Request(Action.REMOVE, {}, asked.where)
 
 
-def _notes(tally: Tally) -> list[str]:
+def _hindered(tally: Tally) -> list[str]:
     """What the counts mean."""
     if not tally.rejected:
         return []
@@ -75,15 +53,8 @@ def _notes(tally: Tally) -> list[str]:
 def _plan(asked: Removal, shape: TableShape, clock: Clock) -> ChangePlan:
     """The key and the condition. Raises UsageError."""
     key = record_key(asked.key, shape)
-    known: dict[str, Type] = {column.name: type_of(column.type) for column in shape.columns if not column.foreign}
-    where = compile_expression(asked.where, "where", {"existing": known}, condition=True) if asked.where else None
     pairs = tuple(Pair(shape.column(name), name, ColumnRule(sources=(name,))) for name in key)
     beside = tuple(own_parents(shape))
-    return ChangePlan(shape, Pairing(pairs, key, (), ()), (), where, Surroundings(clock.started), beside)
-
-
-def _limits(asked: Removal) -> Limits:
-    """The limits of the removal; who asks for every record means all of them."""
-    if not asked.where and asked.limits.removed is None:
-        return replace(asked.limits, removed=Most(100, "target"))
-    return asked.limits
+    return ChangePlan(
+        shape, Pairing(pairs, key, (), ()), (), condition(asked.where, shape), Surroundings(clock.started), beside
+    )

@@ -5,17 +5,24 @@ from collections.abc import Collection, Sequence
 import numpy as np
 import pyarrow as pa
 from msgspec import Struct
+from msgspec.structs import replace
 
+from tidymerge.core.account import account
 from tidymerge.core.decide.change import ChangePlan, meeting, only
+from tidymerge.core.expressions import Expression, Scopes, compile_expression, type_of
 from tidymerge.core.match.match import by_number, code_keys, match, texts_to_tell
 from tidymerge.core.naming.mapping import listing, target_name
-from tidymerge.core.warn.limits import Excess
+from tidymerge.core.warn.limits import Excess, exceeded
 from tidymerge.core.words import counted
 from tidymerge.errors import BadOption, NoKey
-from tidymerge.model import Existing, Mask, TableShape
+from tidymerge.job.model import Change, Removal
+from tidymerge.model import Existing, Mask, Sample, TableShape
+from tidymerge.model.receipt import Request
+from tidymerge.model.rules import Most
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
 from tidymerge.run.ask import equal_texts
+from tidymerge.run.decided import Decided, Part
 
 
 def record_key(given: Sequence[str], shape: TableShape, set_columns: Collection[str] = ()) -> tuple[str, ...]:
@@ -92,15 +99,52 @@ def _shared(plan: ChangePlan, existing: Existing, keys: pa.Table, target: Target
     return shared
 
 
-def unconditional(where: str | None, rows: int, *, every_record: bool) -> list[Excess]:
+def condition(where: str | None, shape: TableShape) -> Expression | None:
+    """The condition, checked. Raises BadExpression."""
+    return compile_expression(where, "where", own_columns(shape), condition=True) if where else None
+
+
+def own_columns(shape: TableShape) -> Scopes:
+    """What expressions may use: the record's own columns, as they are stored."""
+    return {"existing": {column.name: type_of(column.type) for column in shape.columns if not column.foreign}}
+
+
+def decided_about(
+    asked: Change | Removal, target: Target, plan: ChangePlan, read: Found, part: Part, request: Request, what: str
+) -> Decided:
+    """What was decided about the records, proved; `what` is the count that a limit is on if every record is meant."""
+    tally = account.tally([part.changes])
+    account.prove_tally(tally, part.changes, part.read)
+    limits = asked.limits
+    if not asked.where and getattr(limits, what) is None:  # who asks for every record means all of them
+        limits = replace(limits, **{what: Most(100, "target")})
+    return Decided(
+        target=target.address,
+        sample=Sample(part.rows()),
+        shape=plan.shape,
+        pairing=plan.pairing,
+        rows_before=read.rows,
+        parts=(part,),
+        tally=tally,
+        fingerprint=account.fingerprint([part.changes]),
+        warnings=(),
+        notes=(*plan.shape.notes, *_notes(plan, read)),
+        view=(),
+        limits=(*_unconditional(asked, read.rows), *exceeded(limits, tally, read.rows)),
+        unreadable=frozenset(read.existing.unreadable),
+        request=request,
+    )
+
+
+def _unconditional(asked: Change | Removal, rows: int) -> list[Excess]:
     """What a run without a condition goes over."""
-    if where or every_record:
+    if asked.where or asked.every_record:
         return []
     words = f"There is no condition, so all {rows:,} records of the table are meant."
     return [Excess(words, "every_record", count=True)]
 
 
-def notes_of_reading(plan: ChangePlan, read: Found) -> list[str]:
+def _notes(plan: ChangePlan, read: Found) -> list[str]:
     """What is worth saying of the records that were not picked, and of none that were."""
     notes = []
     if read.unclear:

@@ -91,13 +91,11 @@ class Met(Struct, frozen=True):
 class DecidedChange(Struct, frozen=True):
     """What was decided about records that meet the condition.
 
-    `rounded` marks, by column, those whose new value was rounded; `unreadable` columns hold values that are not of
-    their type.
+    `rounded` marks, by column, those whose new value was rounded.
     """
 
     changes: ChangeSet
     rounded: Mapping[str, Mask]
-    unreadable: frozenset[str]
 
 
 def meeting(plan: ChangePlan, existing: Existing) -> Met:
@@ -168,7 +166,7 @@ def change_part(plan: ChangePlan, existing: Existing, ruled: Converted, several:
     )
     timed = [name for name, expression in plan.around.computes.items() if tells_time(expression.text)]
     changes = ChangeSet(outcomes, tuple(flaws), plan.pairing.key, updates, none, stamps=(*along, *timed))
-    return DecidedChange(changes, rounded, frozenset(existing.unreadable))
+    return DecidedChange(changes, rounded)
 
 
 def _any(masks: Sequence[Mask], length: int) -> Mask:
