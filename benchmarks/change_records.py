@@ -1,9 +1,9 @@
-"""Changing a tenth of a million records by a condition, side by side with the bare UPDATE.
+"""Changing, and removing, a tenth of a million records by a condition, side by side with the bare UPDATE and DELETE.
 
     python benchmarks/change_records.py [--rows 1000000] [--rounds 5]
 
 Into SQLite, and into the servers that TIDYMERGE_BENCH_POSTGRESQL and TIDYMERGE_BENCH_MARIADB name, if they do. The bare
-UPDATE has no preview, counts nothing but its rows, keeps nothing to undo and reads nothing back.
+statements have no preview, count nothing but their rows, keep nothing to undo and read nothing back.
 """
 
 import csv
@@ -22,29 +22,50 @@ _WHERE = "colony_strength in (3, 11)"  # a tenth of the records
 _FACTOR = "1.05"
 
 
-def hand_written(address: str, _: str) -> None:
+def bare(address: str, statement: str) -> None:
     """The bare statement, committed."""
-    sql = f"UPDATE hives SET honey_kg = round(honey_kg * {_FACTOR}, 2) WHERE {_WHERE}"
     if address.startswith("postgresql"):
         import psycopg
 
         with psycopg.connect(address) as connection:
-            connection.execute(sql)
+            connection.execute(statement)
     elif address.startswith("mariadb"):
-        mariadb(address).cursor().execute(sql)
+        mariadb(address).cursor().execute(statement)
     else:
         with sqlite3.connect(address) as connection:
-            connection.execute(sql)
+            connection.execute(statement)
 
 
-def ours(address: str, _: str) -> None:
+def bare_update(address: str, _: str) -> None:
+    """All that is wanted, and nothing else."""
+    bare(address, f"UPDATE hives SET honey_kg = round(honey_kg * {_FACTOR}, 2) WHERE {_WHERE}")
+
+
+def change(address: str, _: str) -> None:
     """The product, with limits, log, read-back and proof."""
     import tidymerge
 
     tidymerge.change(f"{address}#hives", {"honey_kg": f"honey_kg * {_FACTOR}"}, where=_WHERE)
 
 
-WAYS = {"UPDATE … WHERE": hand_written, "tidymerge change": ours}
+def bare_delete(address: str, _: str) -> None:
+    """All that is wanted, and nothing else."""
+    bare(address, f"DELETE FROM hives WHERE {_WHERE}")
+
+
+def remove(address: str, _: str) -> None:
+    """The product, with limits, log and proof."""
+    import tidymerge
+
+    limits = tidymerge.Limits(removed=tidymerge.Most(50, "target"))
+    tidymerge.remove(f"{address}#hives", where=_WHERE, limits=limits)
+
+
+PAIRS = (
+    {"UPDATE … WHERE": bare_update, "tidymerge change": change},
+    {"DELETE … WHERE": bare_delete, "tidymerge remove": remove},
+)
+WAYS = {name: way for pair in PAIRS for name, way in pair.items()}
 
 
 def main() -> None:
@@ -66,7 +87,11 @@ def main() -> None:
                 places.append((server, url, lambda reset=reset, url=url: reset(url, mixed)))
         for name, address, fresh in places:
             print(f"\n{name}, {options.rows:,} records")
-            table(in_turn(WAYS, options.rounds, fresh, lambda way, at=address: [__file__, "--one", way, at, ""], home))
+            for pair in PAIRS:
+                found = in_turn(
+                    pair, options.rounds, fresh, lambda way, at=address: [__file__, "--one", way, at, ""], home
+                )
+                table(found)
 
 
 if __name__ == "__main__":

@@ -11,7 +11,7 @@ LONG = bool(os.environ.get("TIDYMERGE_LONG"))
 
 def some(number: int) -> int:
     """How many of so many examples to try."""
-    return number if LONG else max(number // 6, 5)
+    return number if LONG else max(number // 9, 4)
 
 
 # Without shrinking: an example here makes a database, and what fails is small as it is.

@@ -247,6 +247,7 @@ def test_hostile_names_in_tables_columns_sheets_and_files(run, folder, name):
         "skipped": 0,
         "rejected": 1,
         "removed": 0,
+        "absent": 0,
     }
     assert ended.receipt["rejects"]["reasons"] == {"check failed": 1}
     assert run("look", target).status == 0

@@ -245,6 +245,12 @@ def test_many_files_keep_their_origin(folder):
         ("[target]\nat = 'coop.db#t'\n[columns]\nk = 'Kay'", ["no column 'Kay'"]),
         ("[target]\nat = 'coop.db#t'\n[columns]\nk = 'K'\n[rules]\nupdate_when = 'incoming.q > 1'", ["rules.update_when, position", "no column 'q'"]),
         ("[target]\nat = 'coop.db#t'\n[columns]\nk = 'K'\nn = { compute = 'current_date' }", ["columns.n.compute", "stamp"]),
+        ("[target]\nat = 'coop.db#t'\n[rules]\nabsent = {}", ["line 4", "rules.absent", "at least 1"]),
+        ("[target]\nat = 'coop.db#t'\nlike = 'keeper'\n[columns]\nk = 'K'", ["t is there already"]),
+        *(
+            (f"[target]\nat = 'coop.db#t'\n[columns]\nk = 'K'\nn = {{ compute = 'existing.n + 1' }}\n[rules]\nonce = true\n{rule}", ["columns.n.compute", word])
+            for rule, word in (("blanks = 'clear'", 'blanks = "keep"'), ("same_key_twice = 'last'", "same_key_twice"))
+        ),
         ("[target]\nat = 'coop.db#t'\n[columns]\nk = 'K'\nkeeper = { from = 'K', find = { in = 'keeper', where = 'email', take = 'x' } }", ["no table 'keeper'"]),
     ],
 )  # fmt: skip

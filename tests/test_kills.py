@@ -144,6 +144,35 @@ class ParquetFolder:
         return pa.concat_tables(found).sort_by("k")  # what was removed comes back at the end
 
 
+class NewTable:
+    """A table that is not there yet, in a database file that is not there either."""
+
+    adds = False
+    rounds = 80
+
+    def __init__(self, folder, request):
+        self.path = folder / "new.db"
+        self.address = f"{self.path}#made"
+
+    def rows(self):
+        if not self.path.exists():
+            return None
+        with sqlite3.connect(self.path) as connection:
+            there = connection.execute("SELECT count(*) FROM sqlite_schema WHERE name = 'made'").fetchone()[0]
+            return connection.execute("SELECT * FROM made ORDER BY k").fetchall() if there else None
+
+
+class NewFile(NewTable):
+    rounds = 40
+
+    def __init__(self, folder, request):
+        self.path = folder / "new.csv"
+        self.address = str(self.path)
+
+    def rows(self):
+        return self.path.read_bytes() if self.path.exists() else None
+
+
 def work(programs, *command, seconds=None):
     """Let the program work, for so long if it is to be killed; how long it took."""
     start = time.perf_counter()
@@ -167,6 +196,18 @@ def doing(what, kind, target, folder):
         told = ["change", target.address, *words, "--where", f"k >= {at_least}", "--key", "k", "--most-updated", "100%"]
         again = partial(tidymerge.change, target.address, sets, where=f"k >= {at_least}", key="k", limits=NO_LIMITS)
         return told, again, ROWS - at_least
+    if what in ("append", "create"):
+        more = text_file(folder / "more.csv", [["k", "kg"], *([at, at % 5] for at in range(ROWS, ROWS * 2))])
+        told = ["load", more, "--into", target.address, f"--{what}", "--yes"]
+        if what == "append":
+            return told, partial(tidymerge.load, more, target.address, append=True, accept_warnings=True), ROWS
+        return (
+            [*told, "--key", "k"],
+            partial(
+                tidymerge.load, accept_warnings=True, job=tidymerge.Job((more,), target.address, ("k",), create=True)
+            ),
+            ROWS,
+        )
     sheet = [["k", "kg", "note", "wind"], *([at, at % 5, "came", "west"] for at in range(ROWS // 2, ROWS * 3 // 2))]
     incoming = text_file(folder / "in.csv", sheet)
     load = ["load", incoming, "--into", target.address, "--yes", "--most-updated", "100%", "--key", "k"]
@@ -180,7 +221,11 @@ OTHERS = KINDS if LONG else [Sqlite]  # by what they do to records, which is the
 
 @pytest.mark.parametrize(
     ("kind", "what"),
-    [(kind, what) for what in ("load", "change", "remove") for kind in (KINDS if what == "load" else OTHERS)],
+    [
+        *((kind, what) for what in ("load", "change", "remove") for kind in (KINDS if what == "load" else OTHERS)),
+        *((kind, "append") for kind in (Sqlite, TextFile)),
+        *((kind, "create") for kind in (NewTable, NewFile)),
+    ],
 )
 def test_the_table_is_never_half_changed_and_the_log_is_never_wrong(kind, what, folder, request, home, programs):
     target = kind(folder, request)
@@ -192,7 +237,7 @@ def test_the_table_is_never_half_changed_and_the_log_is_never_wrong(kind, what, 
     longest.append(work(programs, "undo", "last"))
     assert target.rows() == before != after
     seen = {True: 0, False: 0}
-    for _ in range(rounds if LONG else 4 if what == "load" else 2):
+    for _ in range(rounds if LONG else 3 if what == "load" else 2):
         loaded = target.rows() == after
         if loaded:
             wrote = next(one.run.name for one in past_runs().runs if one.run.wrote)

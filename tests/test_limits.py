@@ -48,7 +48,7 @@ BIG = Tally(inserted=10, updated=30, unchanged=50, skipped=5, rejected=5)
 )
 def test_what_is_exceeded_and_what_to_give_to_go_ahead(limits, counted, before, said):
     given = {name: parse_most(value, name) if isinstance(value, str) else value for name, value in limits.items()}
-    found = exceeded(Limits(**given), counted, before)
+    found = exceeded(Limits(**given), counted, before, counted.updated)
     assert [(excess.name, excess.count) for excess in found] == said
 
 
@@ -67,7 +67,7 @@ def test_what_is_exceeded_and_what_to_give_to_go_ahead(limits, counted, before, 
     ],
 )  # fmt: skip
 def test_what_no_limit_stops_may_still_be_worth_a_warning(limits, counted, before, said):
-    found = doubts(limits, counted, before, ["k"])
+    found = doubts(limits, counted, before, counted.updated, ["k"])
     assert [said in words for words in found] == [True] * bool(said)
 
 

@@ -55,9 +55,10 @@ def test_a_run_is_kept_with_all_that_is_asked_later(run, hives, folder, incoming
 
 @pytest.mark.parametrize("ending", ["csv", "jsonl", "parquet"])
 def test_the_changes_of_a_run_as_a_file(run, hives, folder, incoming, ending):
+    text_file(folder / "week.csv", [*SHEET, ["N09", "5", *[""] * (len(SHEET[0]) - 2)]])
     run("load", incoming, "--into", hives, "--yes")
     ended = run("receipt", "last", "--changes", f"c.{ending}")
-    assert "Wrote 4 changed fields" in ended.out
+    assert "Wrote 5 lines" in ended.out
     path = folder / f"c.{ending}"
     if ending == "parquet":
         lines = [list(row.values()) for row in pq.read_table(path).to_pylist()]
@@ -72,6 +73,7 @@ def test_the_changes_of_a_run_as_a_file(run, hives, folder, incoming, ending):
         ["updated", "2", "L01", "1", "notes", "calm", guarded],
         ["inserted", "3", "N09", "4", "queen_colour", "", "blue"],
         ["inserted", "3", "N09", "4", "notes", "", "new"],
+        ["inserted", "4", "N09", "5", "", "", ""],
     ]
     assert run("receipt", "last", "--changes", "c.xls").status == 2
 

@@ -74,6 +74,22 @@ def test_a_load_in_parts_is_the_same_load(run, folder, monkeypatch, lookups):
         assert other == first
 
 
+def test_records_on_no_row_are_found_in_every_part(run, folder, monkeypatch):
+    rows = [[apiary, hive, honey] for apiary, hive, honey, *_ in EXISTING if hive % 60]
+    incoming = text_file(folder / "in.csv", [["Apiary", "Hive", "Honey"], *rows])
+    (folder / "job.toml").write_text('[target]\nat = "t.db#t"\n[rules]\nabsent = "remove"\n')
+    said = []
+    for rows_at_once in ("1000000", "40"):
+        monkeypatch.setenv("TIDYMERGE_ROWS_AT_ONCE", rows_at_once)
+        monkeypatch.setenv("TIDYMERGE_LARGE_FILE", "10")
+        target = database(folder / f"{rows_at_once}.db", SCHEMA, "t", EXISTING)
+        receipt = run("load", incoming, "--job", "job.toml", "--into", target, "--yes", "--json").receipt
+        assert {row[1] for row in stored(target)} == {row[1] for row in EXISTING if row[1] % 60}
+        said.append((receipt["rows"], receipt["fingerprint"]))
+    assert said[0] == said[1]
+    assert said[0][0]["absent"] == 10
+
+
 @pytest.mark.parametrize("odd", ["L99,1,1,short\n", "\n", 'L01,1,1,"never closed,5\n'])
 def test_a_large_file_that_is_not_regular_is_read_the_slow_way(run, folder, monkeypatch, odd):
     monkeypatch.setenv("TIDYMERGE_ROWS_AT_ONCE", "5")

@@ -98,6 +98,7 @@ def test_rows_that_a_rule_holds_back_are_skipped_with_the_reason(run, folder):
         "skipped": 1,
         "rejected": 0,
         "removed": 0,
+        "absent": 0,
     }
     assert "1 skipped: update_when of a column was not met." in ended.receipt["notes"]
     assert "skipped,update_when of a column was not met" in (folder / "m.csv").read_text("utf-8-sig")

@@ -75,6 +75,10 @@ def preview(
     quote: str | None = None,
     encoding: str | None = None,
     rejects: str | PathLike[str] | Literal[False] | None = None,
+    append: bool = False,
+    again: bool = False,
+    create: bool = False,
+    like: str | None = None,
 ) -> "Receipt":
     """Decide what a load would do, and write nothing to the target.
 
@@ -83,12 +87,27 @@ def preview(
     target columns that find a record and defaults to the primary key; `columns` maps target column
     to incoming column where the names differ; `only` limits the target columns loaded; `add` names incoming
     columns that the target lacks and is to get (True: all). `header_row` counts from 1. With `rejects`, the
-    rejected rows are written to that file as CSV. Raises UsageError, SourceError or TargetError.
+    rejected rows are written to that file as CSV. `append`, `again`, `create` and `like` are as in `load`. Raises
+    UsageError, SourceError or TargetError.
     """
     from tidymerge.run import load as loading
 
     read = (delimiter, quote, encoding)
-    asked = _job(job, incoming, into, key, columns, only, add, header_row, read)
+    asked = _job(
+        job,
+        incoming,
+        into,
+        key,
+        columns,
+        only,
+        add,
+        header_row,
+        read,
+        append=append,
+        again=again,
+        create=create,
+        like=like,
+    )
     return loading.preview(asked, outputs=_outputs(rejects))
 
 
@@ -112,6 +131,10 @@ def load(
     trust_triggers: bool = False,
     limits: "Limits | None" = None,
     wait: int | None = None,
+    append: bool = False,
+    again: bool = False,
+    create: bool = False,
+    like: str | None = None,
 ) -> "Receipt":
     """Load the incoming rows, in one transaction that is proved before it is committed.
 
@@ -122,12 +145,17 @@ def load(
     Stopped also when a limit is exceeded: `limits` win over the job's as a whole, and where neither says anything
     the usual ones hold. With `trust_triggers`, differences that the target's own triggers make are noted in the
     receipt instead, which is then not `verified`. Where others change the same records meanwhile, it starts again for
-    `wait` seconds (else as the settings say).
+    `wait` seconds (else as the settings say). With `append`, every row is a new record, and none is looked for. Rows
+    that may count only once, and those appended before, are loaded `again` only if that is true. With `create` the
+    target is not there yet and is made, with `key` as its key, or `like` another table of its database.
     """
     from tidymerge.run import load as loading
 
     read = (delimiter, quote, encoding)
-    over: dict[str, Any] = {"limits": limits or {}, "strict": strict, "trust_triggers": trust_triggers}
+    over: dict[str, Any] = {
+        "limits": limits or {}, "strict": strict, "trust_triggers": trust_triggers, "append": append,
+        "again": again, "create": create, "like": like,
+    }  # fmt: skip
     asked = _job(job, incoming, into, key, columns, only, add, header_row, read, **over)
     return loading.load(
         asked, accept_warnings=accept_warnings, expect=expect, outputs=_outputs(rejects), wait_seconds=wait

@@ -61,7 +61,7 @@ def put(path: Path, write: Callable[[Path], object], *, fresh: bool = False) -> 
             _new(path)
         elif path.exists() and not path.is_symlink():
             draft.chmod(path.stat().st_mode & 0o7777)
-            before = _name_beside(path)
+            before = name_beside(path)
             _link(path, before)
         draft.replace(path)
     except BaseException:
@@ -86,13 +86,26 @@ def replacing(path: Path) -> Iterator[Path]:
 
 def _beside(path: Path) -> Path:
     """A new empty file, with the permissions that any new file gets here."""
-    draft = _name_beside(path)
+    draft = name_beside(path)
     _new(draft)
     return draft
 
 
 def _new(path: Path) -> None:
     os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0), 0o666))
+
+
+def place_new(draft: Path, path: Path) -> None:
+    """Let a file that is written take its place, where nothing may be yet. Raises FileExistsError and OSError."""
+    try:
+        os.link(draft, path)  # a plain move would replace what somebody put there meanwhile
+    except FileExistsError:
+        raise
+    except OSError:  # the file system knows no second names
+        _new(path)
+        draft.replace(path)
+    draft.unlink(missing_ok=True)
+    sync_folder(path.parent)
 
 
 def _link(path: Path, name: Path) -> None:
@@ -103,7 +116,8 @@ def _link(path: Path, name: Path) -> None:
         path.replace(name)
 
 
-def _name_beside(path: Path) -> Path:
+def name_beside(path: Path) -> Path:
+    """A name for a new file, which nobody can have foreseen."""
     return path.with_name(f"{DRAFT}{secrets.token_hex(8)}{path.suffix}")
 
 

@@ -28,6 +28,8 @@ def case(place: str, seed: int) -> Case:
     records = _records(chance, place, tuple(columns))
     rows = tuple(_row(chance, tuple(columns), records) for _ in range(chance.randint(0, 12)))
     rules, column_rules = _rules(chance, tuple(columns))
+    if "absent" in rules and chance.random() < 0.8:  # a list that is full but for a few
+        rows = tuple(("", "change", *map(spelled, record)) for record in records if chance.random() < 0.7) + rows[:1]
     sql = place in ("sqlite", "postgresql", "mariadb")
     computes, stamped = (sql and chance.random() < 0.2 for _ in range(2))
     return Case(place, tuple(columns), records, rows, rules, column_rules, computes, stamped)
@@ -131,6 +133,8 @@ def _rules(chance: random.Random, columns: tuple[Column, ...]) -> tuple[dict[str
     if chance.random() < 0.2:
         values = {"new": "insert", "change": "update", "ignore": "skip", "drop": "remove"}
         rules["instruction"] = {"column": "act", "values": values, "blank": chance.choice(["reject", "skip", "load"])}
+    if chance.random() < 0.25:
+        rules["absent"] = "remove"
     ordered = [
         c.name
         for c in columns

@@ -80,6 +80,11 @@ def load(case: Case) -> Wanted:
             outcomes[at], record = decide(case, row, case.rows[at], before.get(keys[at]))
             if outcomes[at] == "removed" or record is not None:
                 changes[at] = record
+    absent = absentees(case, before, keys, outcomes)
+    for key in absent:
+        changes[len(keys)] = None
+        keys.append(key)
+        outcomes.append("removed")
     while bad := offenders(case, before, changes, keys):
         for at in bad:
             outcomes[at] = "rejected"
@@ -91,6 +96,21 @@ def load(case: Case) -> Wanted:
     for at, record in changes.items():
         put(after, keys[at], record)
     return Wanted([str(outcome) for outcome in outcomes], after)
+
+
+def absentees(case: Case, before: dict[Any, Any], keys: list[Any], outcomes: list[str | None]) -> list[Any]:
+    """The records that are on no row, if the rows can be the full list."""
+    if case.rules.get("absent") != "remove":
+        return []
+    read = [at for at, row in enumerate(case.rows) if any(tidy(cell) for cell in row)]
+    named = [
+        row[0] == "skip" or not any(part is None or part is BAD for part in keys[at])
+        for at, row in enumerate(case.rows)
+    ]
+    rejected = sum(outcomes[at] == "rejected" for at in read)
+    if not read or not all(named[at] for at in read) or rejected > len(read) / 10:
+        return []
+    return [key for key in before if key not in keys]
 
 
 def goes(case: Case, row: tuple[str, ...]) -> bool:
@@ -288,7 +308,9 @@ def updated(case: Case, column: Column, old: Any, new: Any, cell: str, *, clear:
     if rules.get("only_on") == "insert":
         return old
     is_text = column.type.name in ("text", "code", "nocase")
-    if is_text and cell == old and not clear:  # exactly what is stored
+    if (
+        is_text and not clear and (cell == old or (new is None and old == ""))
+    ):  # what is stored, to the letter or tidied
         return old
     empty = old is None or (isinstance(old, str) and is_text and tidy(old) is None)
     if new is None and not clear:

@@ -18,9 +18,9 @@ from model.test_model import by_key, made, place_for  # noqa: F401 - `made` is a
 from strategies import LONG
 
 NUMBERS = {
-    "sqlite": (10, 600), "csv": (10, 400), "parquet": (10, 400), "xlsx": (10, 100), "postgresql": (10, 150), "mariadb": (10, 100),
+    "sqlite": (10, 600), "csv": (10, 400), "parquet": (5, 400), "xlsx": (5, 100), "postgresql": (5, 150), "mariadb": (5, 100),
 }  # fmt: skip
-STEP = 10
+STEP = 5
 NUMERIC = ("int", "small", "money")
 MONEY = Decimal("0.01")
 BAD = object()

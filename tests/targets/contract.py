@@ -7,6 +7,9 @@ import pytest
 
 import tidymerge
 from conftest import NO_LIMITS, text_file
+from tidymerge.model import ReadOptions
+from tidymerge.model.rules import Rules
+from tidymerge.targets import open_target
 from tidymerge.targets.sql.writer import Writer
 
 
@@ -27,7 +30,11 @@ class TargetContract:
         """Load `rows` (the first is the header); preview must say the same beforehand."""
         incoming = text_file(folder / "in.csv", rows)
         target = self.address(folder, table)
-        asked = {name: value for name, value in options.items() if name in ("key", "columns", "only", "add")}
+        asked = {
+            name: value
+            for name, value in options.items()
+            if name in ("key", "columns", "only", "add", "append", "again")
+        }
         preview = tidymerge.preview(incoming, target, **asked)
         receipt = tidymerge.load(incoming, target, accept_warnings=True, rejects=folder / "r.csv", **options)
         if "refused" not in str(receipt.rejects.reasons):
@@ -403,6 +410,199 @@ class TargetContract:
         assert (undone.rows.inserted, self.rows(folder, query)) == (4, start)
         tidymerge.undo(undone.run)
         assert (self.rows(folder, query), self.rows(folder, "SELECT count(*) FROM hive")) == (start[4:], [(3,)])
+
+    keyless = "CREATE TABLE t (hive VARCHAR(9), kg DECIMAL(6, 2));"
+
+    def test_rows_are_appended_and_exactly_those_go_again(self, folder):
+        self.make(folder, "CREATE TABLE known (k INTEGER PRIMARY KEY, n INTEGER); INSERT INTO known VALUES (1, 1);"
+                          f"CREATE TABLE numbered ({self.numbered}, hive VARCHAR(9), kg DECIMAL(6, 2), note VARCHAR(9) DEFAULT 'x', CONSTRAINT few CHECK (kg < 90));"
+                          "INSERT INTO numbered (hive, kg) VALUES ('a', 1), ('z', NULL);"
+                          + (f"{self.keyless} INSERT INTO t VALUES ('a', 1), ('z', NULL);" if self.keyless else ""))  # fmt: skip
+        rows = [["hive", "kg"], ["a", 1], ["a", 1], ["b", ""], ["c", "x"], ["", 2]]
+        wanted = [("a", 1), ("a", 1), ("a", 1), ("b", None), (None, 2), ("z", None)]
+        for table in ("numbered", *(["t"] if self.keyless else [])):
+            query = f"SELECT hive, kg FROM {table} ORDER BY CASE WHEN hive IS NULL THEN 1 ELSE 0 END, hive"
+            start, target = self.rows(folder, query), self.address(folder, table)
+            done = self.load(folder, table, rows, append=True)
+            assert (done.rows.inserted, self.reasons(done)) == (4, {"not a number": [5]})
+            after = self.rows(folder, query)
+            assert sorted(map(str, after)) == sorted(
+                str((hive, None if kg is None else after[0][1] * kg)) for hive, kg in wanted
+            )
+            with pytest.raises(tidymerge.Stopped, match="This very file was loaded"):
+                tidymerge.load("in.csv", target, append=True, rejects=False)
+            undone = tidymerge.undo(done.run)
+            assert (undone.rows.removed, self.rows(folder, query)) == (4, start)
+            redone = tidymerge.undo(undone.run)
+            assert (redone.rows.inserted, self.rows(folder, query)) == (4, after)
+            assert tidymerge.load("in.csv", target, append=True, again=True, rejects=False).rows.inserted == 4
+            tidymerge.undo("last")
+            self.make(
+                folder, f"DELETE FROM {table} WHERE hive = 'b'; INSERT INTO {table} (hive, kg) VALUES ('new', 3);"
+            )
+            assert tidymerge.undo(redone.run, rest=True).rows.removed == 3
+            assert sorted(map(str, self.rows(folder, query))) == sorted(
+                map(str, [*start, *self.rows(folder, f"SELECT hive, kg FROM {table} WHERE hive = 'new'")])
+            )
+        over = self.load(folder, "numbered", [["hive", "kg"], ["d", 80], ["e", 95]], append=True)
+        assert (over.rows.inserted, self.reasons(over)) == (1, {"check failed": [3]})
+        known = self.load(folder, "known", [["k", "n"], [1, 1], [2, 2]], append=True)
+        assert (known.rows.inserted, self.reasons(known)) == (1, {"already there": [2]})
+
+    numbered = "id INTEGER PRIMARY KEY"
+
+    def test_rows_of_one_key_are_all_kept(self, folder):
+        self.make(folder, f"CREATE TABLE t ({self.numbered}, hive VARCHAR(9), kg DECIMAL(6, 2), note VARCHAR(9));"
+                          "INSERT INTO t (hive, kg, note) VALUES ('a', 1, 'x'), ('a', 2, 'y'), ('z', NULL, 'z');")  # fmt: skip
+        query, target = "SELECT hive, kg, note FROM t ORDER BY id", self.address(folder, "t")
+        start = self.rows(folder, query)
+        job = folder / "keep.toml"
+        job.write_text(f"[target]\nat = {target!r}\nkey = 'hive'\n[rules]\nsame_key_twice = 'keep-all'\n")
+        text_file(folder / "in.csv", [["hive", "kg"], ["a", 2], ["a", 3], ["a", 3], ["b", 5]])
+        asked = {"job": job, "accept_warnings": True, "limits": NO_LIMITS}
+        done = tidymerge.load("in.csv", **asked)
+        assert (done.rows.unchanged, done.rows.updated, done.rows.inserted) == (1, 1, 2)
+        after = self.rows(folder, query)
+        assert [(hive, int(kg or 0), note) for hive, kg, note in after] == [
+            ("a", 3, "x"), ("a", 2, "y"), ("z", 0, "z"), ("a", 3, None), ("b", 5, None),
+        ]  # fmt: skip
+        assert tidymerge.load("in.csv", **asked).rows.unchanged == 4
+        undone = tidymerge.undo(done.run)
+        assert self.rows(folder, query) == start
+        tidymerge.undo(undone.run)
+        assert self.rows(folder, query) == after
+        text_file(folder / "in.csv", [["id", "hive", "kg"], [8, "a", 2]])
+        with pytest.raises(tidymerge.UsageError, match="bring id, which tells the records apart"):
+            tidymerge.load("in.csv", **asked)
+        self.make(folder, "CREATE TABLE u (k VARCHAR(9) PRIMARY KEY, kg DECIMAL(6, 2));")
+        with pytest.raises(tidymerge.UsageError, match="is unique"):
+            tidymerge.load(
+                text_file(folder / "u.csv", [["k", "kg"], ["a", 1]]),
+                self.address(folder, "u"),
+                key="k",
+                job=tidymerge.Job((), "", rules=Rules(same_key_twice="keep-all")),
+            )
+
+    def test_a_table_is_made_and_goes_with_the_undo(self, folder):
+        self.make(folder, "CREATE TABLE hive (id INTEGER PRIMARY KEY, kg DECIMAL(6, 2) NOT NULL, note VARCHAR(9)); CREATE TABLE apiary (id INTEGER PRIMARY KEY, town VARCHAR(9));"
+                          "INSERT INTO hive VALUES (1, 1.5, 'x'), (2, 2, NULL); INSERT INTO apiary VALUES (1, 'Ried');")  # fmt: skip
+        rows = [
+            ["Hive no", "Honey (kg)", "Seen on", "select"],
+            ["a", "1.5", "2026-05-01", 7],
+            ["b", "2.25", "", 8],
+            ["b", "3", "", 8],
+            ["", "1", "", 9],
+        ]
+        target = self.address(folder, "new")
+        incoming = text_file(folder / "in.csv", rows)
+        job = tidymerge.Job(
+            (incoming,), target, key=("hive_no",), create=True, types={"seen_on": "date", "select": "integer not null"}
+        )
+        preview = tidymerge.preview(job=job)
+        assert (
+            'CREATE TABLE "new" ("hive_no" VARCHAR NOT NULL, "honey_kg" DECIMAL(18, 2), "seen_on" DATE, "select" INTEGER NOT NULL, PRIMARY KEY ("hive_no"))'
+            in " ".join(preview.notes)
+        )
+        with pytest.raises(tidymerge.TargetError):
+            tidymerge.preview(incoming, target)  # nothing was made
+        done = tidymerge.load(job=job, rejects=False, limits=NO_LIMITS, accept_warnings=True)
+        assert (preview.rows, preview.fingerprint) == (done.rows, done.fingerprint)
+        assert (done.rows.inserted, done.rejects.reasons) == (1, {"same key twice": 2, "blank key": 1})
+        query = "SELECT hive_no, honey_kg FROM new ORDER BY hive_no"
+        assert [(key, float(kg)) for key, kg in self.rows(folder, query)] == [("a", 1.5)]
+        with pytest.raises(tidymerge.UsageError, match="is there already"):
+            tidymerge.load(job=job)
+        undone = tidymerge.undo(done.run)
+        assert undone.tables[0].table_gone
+        with pytest.raises(tidymerge.TargetError):
+            tidymerge.preview(incoming, target)
+        redone = tidymerge.undo(undone.run)
+        assert (redone.rows.inserted, len(self.rows(folder, query))) == (1, 1)
+        self.make(
+            folder, "INSERT INTO new (hive_no, " + ('"select"' if self.quotes else "`select`") + ") VALUES ('mine', 1)"
+        )
+        kept = tidymerge.undo(redone.run)
+        assert (kept.tables[0].table_gone, self.rows(folder, "SELECT hive_no FROM new")) == (False, [("mine",)])
+        self.make(folder, "DROP TABLE new")
+        once_more = tidymerge.load(job=job, rejects=False, limits=NO_LIMITS, accept_warnings=True)
+        self.make(folder, "ALTER TABLE new ADD COLUMN theirs INTEGER")
+        kept = tidymerge.undo(once_more.run)
+        assert (kept.tables[0].table_gone, self.rows(folder, "SELECT theirs FROM new")) == (False, [])
+        self.make(folder, "DROP TABLE new")
+        from_query = tidymerge.Job(
+            (self.address(folder, "hive").partition("#")[0],), target, key=("id",), like="hive",
+            read=ReadOptions(query="SELECT h.id, h.kg, a.town AS note FROM hive h LEFT JOIN apiary a ON a.id = h.id"), create=True,
+        )  # fmt: skip
+        assert tidymerge.load(job=from_query).rows.inserted == 2
+        assert [
+            (key, float(kg), note) for key, kg, note in self.rows(folder, "SELECT id, kg, note FROM new ORDER BY id")
+        ] == [(1, 1.5, "Ried"), (2, 2, None)]
+        stopped = tidymerge.Limits(inserted=tidymerge.Most(1))
+        with pytest.raises(tidymerge.Stopped):
+            tidymerge.load(
+                job=tidymerge.Job((incoming,), self.address(folder, "other"), create=True, key=("select",)),
+                limits=stopped,
+            )
+        assert "other" not in [name for name, *_ in self.table_names(folder)]
+
+    quotes = True
+
+    def table_names(self, folder):
+        with open_target(self.address(folder, "hive"), write=False) as target:
+            return target.tables()
+
+    def test_records_that_are_on_no_row(self, folder):
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER, active VARCHAR(3), mentor INTEGER, FOREIGN KEY (mentor) REFERENCES t (k));"
+                          "CREATE TABLE hive (id INTEGER PRIMARY KEY, t INTEGER, FOREIGN KEY (t) REFERENCES t (k) ON DELETE CASCADE);"
+                          "INSERT INTO t VALUES (1, 1, 'yes', NULL), (2, 1, 'yes', 1), (3, 1, 'no', 2), (4, 1, 'yes', 2), (5, 2, 'yes', NULL), (6, 1, 'yes', NULL);"
+                          "INSERT INTO hive VALUES (7, 6);")  # fmt: skip
+        query = "SELECT k, active FROM t ORDER BY k"
+        start, target = self.rows(folder, query), self.address(folder, "t")
+        job = folder / "full.toml"
+
+        def load(rows, absent, **options):
+            text_file(folder / "in.csv", rows)
+            job.write_text(
+                f"[incoming]\nat = 'in.csv'\n[target]\nat = {target!r}\n[rules]\nabsent = {absent}\nabsent_within = 'n = 1'\n"
+                "[columns]\nk = 'k'\nactive = { value = 'yes' }\n"
+            )
+            asked = {"accept_warnings": True, "rejects": False, "limits": NO_LIMITS} | options
+            preview = tidymerge.preview(job=job)
+            receipt = tidymerge.load(job=job, **asked)
+            assert (preview.rows, preview.fingerprint) == (receipt.rows, receipt.fingerprint)
+            return receipt
+
+        marked = load([["k"], [1], [6]], "{ active = 'no' }")
+        assert (marked.rows.read, marked.rows.updated, marked.rows.unchanged, marked.rows.absent) == (2, 2, 2, 2)
+        assert self.rows(folder, query) == [(1, "yes"), (2, "no"), (3, "no"), (4, "no"), (5, "yes"), (6, "yes")]
+        tidymerge.undo(marked.run)
+        assert self.rows(folder, query) == start
+        gone = load([["k"], [1]], "'remove'")
+        assert (gone.rows.removed, gone.rows.absent, gone.rows.read, gone.tables[0].rows_after) == (3, 4, 1, 3)
+        (reject,) = gone.rejects.first
+        assert (reject.record, reject.value, gone.rejects.reasons) == ("6", "hive id 7", {"referred to": 1})
+        tidymerge.undo(gone.run)
+        assert self.rows(folder, query) == start
+        for rows in ([["k"]], [["k"], [1], ["x"]], [["k"], *([at] for at in range(20, 29)), [9], [9.5]]):
+            assert load(rows, "'remove'").rows.removed == 0
+        with pytest.raises(tidymerge.Stopped, match="would be removed"):
+            load([["k"], [1]], "'remove'", limits=tidymerge.Limits(removed=tidymerge.Most(1)))
+
+    def test_others_take_the_values_of_a_record_that_goes(self, folder):
+        """Also where a record has to cease to refer to it, and refers to the one that takes them."""
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, tag VARCHAR(3) UNIQUE, mentor INTEGER, FOREIGN KEY (mentor) REFERENCES t (k));"
+                          "INSERT INTO t VALUES (1, 'a', NULL), (2, 'b', 1), (4, 'd', 2);")  # fmt: skip
+        query, target = "SELECT k, tag, mentor FROM t ORDER BY k", self.address(folder, "t")
+        start = self.rows(folder, query)
+        (folder / "full.toml").write_text(f"[target]\nat = {target!r}\n[rules]\nabsent = 'remove'\n")
+        rows = text_file(folder / "in.csv", [["k", "tag", "mentor"], [2, "b", 3], [3, "a", ""], [4, "d", 2]])
+        done = tidymerge.load(rows, job=folder / "full.toml", limits=NO_LIMITS, accept_warnings=True)
+        assert (done.rows.updated, done.rows.inserted, done.rows.removed, done.rows.unchanged) == (1, 1, 1, 1)
+        assert self.rows(folder, query) == [(2, "b", 3), (3, "a", None), (4, "d", 2)]
+        undone = tidymerge.undo(done.run)
+        assert self.rows(folder, query) == start
+        tidymerge.undo(undone.run)
+        assert self.rows(folder, query) == [(2, "b", 3), (3, "a", None), (4, "d", 2)]
 
     def test_an_undo_that_would_leave_others_without_a_parent_names_them(self, folder):
         """Whatever the foreign key would do by itself: nobody else's record is removed or changed along."""

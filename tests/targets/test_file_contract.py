@@ -12,6 +12,8 @@ import pytest
 from file_kinds import HEAD, KINDS
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from openpyxl import Workbook, load_workbook
+from openpyxl.chart import BarChart
 
 import tidymerge
 from conftest import NO_LIMITS, text_file
@@ -112,6 +114,106 @@ def test_whatever_is_in_the_cells_an_undo_gives_the_rows_that_were(kind, old, ne
         if done.changed:
             tidymerge.undo(done.run)
         assert kind.rows(target) == start
+
+
+@kinds
+def test_appended_rows_stand_beside_equal_ones_and_go_again(kind, folder):
+    target = kind.make(folder, ROWS)
+    start = kind.rows(target)
+    incoming = text_file(
+        folder / "more.csv", [HEAD, *([ROWS[0]] * 2), ["N09", 4, "1.5", "2026-05-09", ""], ["N09", "x", "", "", ""]]
+    )
+    asked = {"append": True, "rejects": False}
+    preview = tidymerge.preview(incoming, target, append=True)
+    done = tidymerge.load(incoming, target, **asked)
+    assert (preview.rows, preview.fingerprint, done.rows.inserted) == (done.rows, done.fingerprint, 3)
+    after = kind.rows(target)
+    assert (len(after), after[: len(start)]) == (len(start) + 3, start)
+    with pytest.raises(tidymerge.Stopped, match="This very file was loaded"):
+        tidymerge.load(incoming, target, **asked)
+    undone = tidymerge.undo(done.run)
+    assert kind.rows(target) == start
+    assert tidymerge.undo(undone.run).rows.inserted == 3
+    assert kind.rows(target) == after
+    with pytest.raises(tidymerge.UsageError, match="was undone by"):
+        tidymerge.undo(undone.run)
+
+
+@pytest.mark.parametrize(
+    "target", ["new.csv", "new.tsv", "new.parquet", "new.xlsx#Visits", "old.xlsx#Vis 'its' & <more>"]
+)
+@pytest.mark.parametrize("key", [(), ("Hive no",)])
+def test_a_file_is_made_and_goes_with_the_undo(folder, target, key):
+    book = Workbook()
+    book.worksheets[0].append(["id", "name"])
+    book.create_sheet("Second")["A1"] = "=Sheet!A1"
+    book.save("old.xlsx")
+    start = times(folder)
+    incoming = text_file(
+        folder / "in.csv",
+        [
+            ["Hive no", "Honey (kg)", "Seen", "=cmd"],
+            ["a", "1.5", "2026-05-01", "=1+1"],
+            ["b", "", "", "x"],
+            ["", 3, "", ""],
+        ],
+    )
+    job = tidymerge.Job((incoming,), target, create=True, key=key)
+    preview = tidymerge.preview(incoming, target, create=True, key=key)
+    assert "New table: Hive no (text), Honey (kg) (decimal(18, 1)), Seen (date), cmd (text)." in preview.notes
+    assert {name: at for name, at in times(folder).items() if name != "in.csv"} == start
+    done = tidymerge.load(job=job, rejects=False, limits=NO_LIMITS)
+    assert (preview.rows, preview.fingerprint, done.rows.inserted) == (done.rows, done.fingerprint, 3 - len(key))
+    (kept,) = [path for path in folder.iterdir() if path.name == target.partition("#")[0]]
+    assert stat.S_IMODE(kept.stat().st_mode) in (0o644, 0o664)
+    again = tidymerge.load(incoming, target, key="Hive no", rejects=False, accept_warnings=True, limits=NO_LIMITS)
+    assert again.rows.unchanged == 2
+    with pytest.raises(tidymerge.UsageError, match="already"):
+        tidymerge.load(job=job)
+    made = kept.read_bytes()
+    undone = tidymerge.undo(done.run)
+    assert undone.tables[0].table_gone
+    assert [path.name for path in folder.iterdir() if path.name == kept.name] == (
+        ["old.xlsx"] if "old" in target else []
+    )
+    assert load_workbook("old.xlsx").sheetnames == ["Sheet", "Second"]
+    redone = tidymerge.undo(undone.run)
+    if not target.startswith("old"):
+        assert kept.suffix == ".xlsx" or kept.read_bytes() == made
+        text_file(folder / "more.csv", [["Hive no"], ["z"]])
+        tidymerge.load("more.csv", target, append=True)
+        assert not tidymerge.undo(redone.run).tables[0].table_gone
+        assert kept.exists()
+    else:
+        book = load_workbook("old.xlsx")
+        book["Second"]["A2"] = "='Vis ''its'' & <more>'!A1"
+        book.save("old.xlsx")
+        with pytest.raises(tidymerge.TargetError, match="refers to it"):
+            tidymerge.undo(redone.run)
+        assert len(load_workbook("old.xlsx").sheetnames) == 3
+
+
+def test_a_workbook_with_hidden_sheets_or_charts_is_not_taken_away(folder):
+    incoming = text_file(folder / "in.csv", [["k"], ["a"]])
+    book = Workbook()
+    book.worksheets[0]["A1"] = "mine"
+    book.create_chartsheet("Chart", 0).add_chart(BarChart())
+    book.save("old.xlsx")
+    done = tidymerge.load(incoming, "old.xlsx#New", create=True)
+    assert load_workbook("old.xlsx")["New"]["A2"].value == "a"
+    tidymerge.undo(done.run)
+    assert (load_workbook("old.xlsx").sheetnames, load_workbook("old.xlsx")["Sheet"]["A1"].value) == (
+        ["Chart", "Sheet"],
+        "mine",
+    )
+    done = tidymerge.load(incoming, "old.xlsx#New", create=True)
+    book = load_workbook("old.xlsx")
+    book["Sheet"].sheet_state = "hidden"
+    del book["Chart"]
+    book.save("old.xlsx")
+    with pytest.raises(tidymerge.TargetError, match="hidden"):
+        tidymerge.undo(done.run)
+    assert load_workbook("old.xlsx").sheetnames == ["Sheet", "New"]
 
 
 @kinds

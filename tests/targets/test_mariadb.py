@@ -20,6 +20,8 @@ from tidymerge.run import decide_load as run_decide
 
 
 class TestMariadb(ServerContract):
+    numbered, keyless = "id INTEGER AUTO_INCREMENT PRIMARY KEY", ""
+    quotes = False
     types = (
         ("TINYINT", "-7", "-7"), ("SMALLINT UNSIGNED", "65535", "65535"), ("BIGINT", "9223372036854775807", "9223372036854775807"),
         ("BIGINT UNSIGNED", "18446744073709551615", "18446744073709551615"), ("DECIMAL(8,2)", "12.5", "12.50"),

@@ -16,6 +16,8 @@ from conftest import database, stored, text_file
 from program import PROGRAM
 from strategies import PROPERTY, some
 from tidymerge.databases.sqlite import session
+from tidymerge.job.model import Job
+from tidymerge.run.load import load
 
 
 class TestSqlite(TargetContract):
@@ -207,6 +209,20 @@ def test_a_load_needs_little_memory(folder):
     done = subprocess.run(["bash", "-c", command], cwd=folder, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
     assert len(stored(target)) == 33
+
+
+def test_a_new_database_never_takes_the_place_of_another(folder):
+    incoming = text_file(folder / "in.csv", [["k", "n"], ["a", 1]])
+
+    @contextlib.contextmanager
+    def meanwhile():
+        if not Path("new.db").exists():
+            database("new.db", "CREATE TABLE mine (k TEXT, n TEXT); INSERT INTO mine VALUES ('x', 'y');", rows=())
+        yield
+
+    done = load(Job((incoming,), "new.db#t", ("k",), create=True), shield=meanwhile)
+    assert (stored("new.db#mine"), stored("new.db#t"), done.rows.inserted) == ([(b"x", b"y")], [(b"a", 1)], 1)
+    assert not list(folder.glob(".tidymerge*"))
 
 
 def test_a_change_makes_nothing_of_a_value_that_is_not_of_its_columns_type(folder):

@@ -110,6 +110,9 @@ class Content(Protocol):
     def without(self, names: Sequence[str]) -> Iterable[tuple[Path, NewFile]]:
         """The files, to be written anew without some columns."""
 
+    def taken_away(self) -> Iterable[tuple[Path, NewFile]]:
+        """The file, to be written anew without these rows and their columns; nothing if all of it goes."""
+
     def joint(self, touched: Indices) -> int:
         """Before which row new ones are added, if these are `touched`."""
 

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from types import MappingProxyType
 
 from tidymerge.address import Address
-from tidymerge.errors import NoSuchFile
+from tidymerge.errors import BadOption, NoSuchFile
 
 TEXT, WORKBOOK, DATABASE, JSON, JSON_LINES, PARQUET = "text", "workbook", "database", "json", "json lines", "parquet"
 FORMATS: Mapping[str, str] = MappingProxyType(
@@ -32,6 +32,15 @@ def ending_of(address: Address) -> str:
 def is_parquet_folder(address: Address) -> bool:
     """Whether the address leads to a folder of Parquet files, which are one table."""
     return address.fragment is None and address.path.is_dir() and any(address.path.glob("*.parquet"))
+
+
+def check_new_file(address: Address, *, is_database: bool) -> None:
+    """Raise BadOption where no file can be made; a database or a workbook that is there takes a new table or sheet."""
+    takes_more = is_database or (FORMATS.get(ending_of(address)) == WORKBOOK and address.fragment is not None)
+    if address.path.exists() and not (takes_more and address.path.is_file()):
+        raise BadOption(f"{address.path} is there already: it can be loaded into as it is.")
+    if not address.path.absolute().parent.is_dir():
+        raise NoSuchFile(f"There is no folder {address.path.parent} to make {address.path.name} in.")
 
 
 def check_file(address: Address) -> None:

@@ -47,6 +47,7 @@ class Swap:
         self._signatures: Callable[[], dict[Path, tuple[int, int, int]]] = dict
         self._seen: dict[Path, tuple[int, int, int]] = {}
         self._recorded = False
+        self._goes: Path | None = None
 
     def lock(self, path: Path) -> None:
         """Keep other loads out of the folder; complete, or clear away, what one that was killed left.
@@ -121,14 +122,17 @@ class Swap:
         draft = _beside(path)
         new = self._new.setdefault(path, draft)
         with translated(self._place):
-            was = path.stat()
+            was = path.stat() if path.exists() else None
             try:
                 with os.fdopen(os.open(draft, _NEW, 0o600), "wb+") as file:
                     write(file)
                     file.flush()
                     os.fsync(file.fileno())
-                draft.chmod(was.st_mode & 0o7777)
-                _keep_owner(draft, was)
+                if was is None:
+                    draft.chmod(_usual_mode())
+                else:
+                    draft.chmod(was.st_mode & 0o7777)
+                    _keep_owner(draft, was)
             except BaseException:
                 draft.unlink(missing_ok=True)
                 raise
@@ -148,6 +152,10 @@ class Swap:
                 pool.shutdown(cancel_futures=True)
                 raise
 
+    def take_away(self, path: Path) -> None:
+        """Let a file go with the commit, in place of what was put for it."""
+        self._goes = path
+
     def commit(self) -> None:
         """Put all new files in their places, unless somebody changed an old one. Raises TargetChanged."""
         if not self._new:
@@ -155,6 +163,10 @@ class Swap:
         if self._signatures() != self._seen:
             raise TargetChanged(f"Another program changed {self._place} while it was compared.")
         with translated(self._place):
+            if self._goes is not None:
+                self._goes.unlink()
+                sync_folder(self._folder)
+                return
             if len(self._new) > 1:
                 self._note()
                 self._recorded = True
@@ -182,6 +194,13 @@ class Swap:
         """Finish a change that counts, but was cut off."""
         with translated(self._place):
             self._move(unfinished(self._folder))
+
+
+def _usual_mode() -> int:
+    """The permissions of a new file, as the system has them for this process."""
+    mask = os.umask(0)
+    os.umask(mask)
+    return 0o666 & ~mask
 
 
 def unfinished(folder: Path) -> dict[Path, Path]:

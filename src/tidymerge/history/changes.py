@@ -18,6 +18,22 @@ _EARLIER = {"deleted": Outcome.REMOVED}  # words that were used before
 _ROWS = 1_000_000  # in a row group: what an undo holds in memory at a time
 
 
+def write_rows(path: Path, codes: pa.Array) -> None:
+    """Write the codes of rows that may count only once. OSError where it can't be written."""
+    pq.write_table(pa.table({_ROW: codes}), path, compression="zstd")
+
+
+def read_rows(path: Path) -> pa.Array:
+    """The codes in a file. Raises LogDamaged."""
+    try:
+        return as_array(pq.read_table(path)[_ROW])
+    except (OSError, pa.ArrowException, KeyError) as error:
+        raise LogDamaged(
+            f"The run log's file {path} can't be read: {error}. Which rows were loaded before is not known without it.",
+            file=str(path),
+        ) from None
+
+
 class ChangesWriter:
     """A file of changes; the columns of the first part are those of all. OSError where it can't be written."""
 

@@ -54,6 +54,9 @@ class EntryForm(TypedDict):
     message: str | None
     receipt: ReceiptForm | None
     request: NotRequired[RequestForm | None]
+    once: NotRequired[bool]
+    appends: NotRequired[bool]
+    whole: NotRequired[bool]
 
 
 def to_json(run: Run) -> str:
@@ -76,6 +79,9 @@ def to_json(run: Run) -> str:
         "message": run.message,
         "receipt": None if run.receipt is None else receipt_to_dict(run.receipt),
         "request": request_to_dict(run.request),
+        "once": run.once,
+        "appends": run.appends,
+        "whole": run.whole,
     }
     return json.dumps(form, ensure_ascii=False, indent=1)
 
@@ -113,6 +119,9 @@ def _run(form: EntryForm) -> Run:
         latest=form["latest"],
         receipt=None if form["receipt"] is None else receipt_from_dict(form["receipt"]),
         request=request_from_dict(form.get("request")),
+        once=form.get("once", False),
+        appends=form.get("appends", False),
+        whole=form.get("whole", False),
     )
 
 

@@ -1,8 +1,8 @@
 """The run log as a folder: for each run an entry, its changes, and while it runs a lock.
 
-`RUN.parquet` and then `RUN.json` are safe on disk before the target commits; only then is the entry settled. The
-system drops the lock when the process ends, however it ends: so an entry that is not settled and not locked is of
-a run that was cut off around its commit.
+`RUN.parquet`, `RUN.rows` and then `RUN.json` are safe on disk before the target commits; only then is the entry
+settled. The system drops the lock when the process ends, however it ends: so an entry that is not settled and not
+locked is of a run that was cut off around its commit.
 """
 
 import os
@@ -13,20 +13,20 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pyarrow as pa
-from filelock import FileLock
+from filelock import FileLock, Timeout
 from msgspec.structs import replace
 
-from tidymerge.errors import LogUnwritable, NoSuchRun
-from tidymerge.history.changes import ChangesWriter, read_changes
+from tidymerge.errors import LogUnwritable, NoSuchRun, TargetLocked
+from tidymerge.history.changes import ChangesWriter, read_changes, read_rows, write_rows
 from tidymerge.history.entries import is_settled, read_entry, to_json
 from tidymerge.model import Mask
 from tidymerge.model.changes import Logged
 from tidymerge.model.receipt import State
 from tidymerge.model.run import Run
 from tidymerge.on_disk import sync_folder
-from tidymerge.settings import home, kept_days
+from tidymerge.settings import home, kept_days, lock_wait
 
-_ENTRY, _CHANGES, _LOCK, _NEW = ".json", ".parquet", ".lock", ".new"
+_ENTRY, _CHANGES, _ROWS, _LOCK, _NEW, _ALONE = ".json", ".parquet", ".rows", ".lock", ".new", ".alone"
 LATEST = "last"
 _JUST_BEGUN = timedelta(minutes=10)
 
@@ -71,6 +71,28 @@ class FolderLog:
     def changes(self, run: Run, wanted: Callable[[pa.Table], Mask] | None = None) -> Iterator[Logged]:
         """What a run did to records, some at a time; only those whose keys `wanted` picks. Raises LogDamaged."""
         return read_changes(self._path(run.name, _CHANGES), wanted)
+
+    def rows_of(self, run: Run) -> pa.Array:
+        """The codes of the rows that a run loaded which may count only once. Raises LogDamaged."""
+        return read_rows(self._path(run.name, _ROWS))
+
+    @contextmanager
+    def alone(self, name: str) -> Iterator[None]:
+        """Keep out others that ask for the same name. Raises TargetLocked where they take too long."""
+        with _writing(self.folder):
+            self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            lock = FileLock(self._path(name, _ALONE), mode=0o600)
+            try:
+                lock.acquire(timeout=lock_wait())
+            except Timeout:
+                raise TargetLocked(
+                    "Another load of rows that may count only once is at work there; nothing was written. Run this "
+                    "again when it has ended."
+                ) from None
+        try:
+            yield
+        finally:
+            lock.release()
 
     def unsettled(self) -> list[str]:
         """The runs of which it is not known whether their commit lasted, or that are at it now."""
@@ -127,7 +149,7 @@ class FolderLog:
                     path.unlink(missing_ok=True)
 
     def _remove(self, name: str) -> None:
-        for ending in (_ENTRY, _NEW, _CHANGES, _LOCK):
+        for ending in (_ENTRY, _NEW, _CHANGES, _ROWS, _LOCK):
             self._path(name, ending).unlink(missing_ok=True)
 
 
@@ -143,7 +165,8 @@ class FolderRecording:
         self._name = name
         self._lock = lock
         self._lock_path = Path(lock.lock_file)
-        self._path, self._entry = (log.folder / f"{name}{ending}" for ending in (_CHANGES, _ENTRY))
+        endings = (_CHANGES, _ROWS, _ENTRY)
+        self._path, self._rows, self._entry = (log.folder / f"{name}{ending}" for ending in endings)
         self._writer: ChangesWriter | None = None
         self._writing: Future[None] | None = None
 
@@ -151,6 +174,7 @@ class FolderRecording:
         """Forget what was added: the run starts again."""
         self._give_up()
         self._path.unlink(missing_ok=True)
+        self._rows.unlink(missing_ok=True)
         self._entry.unlink(missing_ok=True)
 
     def add(self, log: Logged) -> None:
@@ -164,14 +188,20 @@ class FolderRecording:
         self._writing = pool.submit(self._writer.add, log)
         pool.shutdown(wait=False)
 
+    def keep_rows(self, codes: pa.Array) -> None:
+        """Keep which rows were loaded, by their codes. Raises LogUnwritable."""
+        with _writing(self._log.folder):
+            os.close(os.open(self._rows, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600))
+            write_rows(self._rows, codes)
+            _synced(self._rows)
+
     def seal(self, run: Run) -> None:
         """Make sure that all is on disk, before the target commits. Raises LogUnwritable."""
         with _writing(self._log.folder):
             self._wait()
             if self._writer is not None:
                 self._writer.close()
-                with self._path.open("rb") as file:
-                    os.fsync(file.fileno())
+                _synced(self._path)
         self._log.write(replace(run, settled=False))
 
     def settle(self, run: Run) -> None:
@@ -206,6 +236,12 @@ class FolderRecording:
             if self._writer is not None:
                 self._writer.close()
         self._writer = None
+
+
+def _synced(path: Path) -> None:
+    """Make sure that a file is on disk."""
+    with path.open("rb") as file:
+        os.fsync(file.fileno())
 
 
 @contextmanager

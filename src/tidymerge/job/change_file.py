@@ -4,8 +4,9 @@ from typing import Any
 
 from pydantic import Field, model_validator
 
-from tidymerge.job.file import ColumnPart, LimitsPart, Strict, TargetPart, Word, limits_of, listed, rule_of
+from tidymerge.job.file import limits_of, listed, rule_of
 from tidymerge.job.model import Change, Removal
+from tidymerge.job.parts import ColumnPart, LimitsPart, Strict, TargetPart, Word
 
 _SOURCES = {"from", "value", "compute", "stamp"}
 _OF_LOADS = ("default", "blanks", "clear_mark", "update_when", "only_on")
@@ -39,8 +40,8 @@ class RemovalFile(Strict):
 
     @model_validator(mode="after")
     def _of_removals(self) -> "RemovalFile":
-        if self.target.add:
-            raise ValueError("target.add: a removal adds no columns")
+        if self.target.add or self.target.create or self.target.like:
+            raise ValueError("target: a removal makes no table and adds no columns")
         return self
 
     def to_removal(self) -> Removal:
@@ -86,8 +87,8 @@ class ChangeFile(Strict):
                 raise ValueError(f"columns.{name}: {given[0]} is for loads, and says nothing of records that are there")
             if isinstance(part, ColumnPart) and part.stamp == "file":
                 raise ValueError(f"columns.{name}: there is no file to stamp; stamp is time or run here")
-        if self.target.add:
-            raise ValueError("target.add: a change adds no columns")
+        if self.target.add or self.target.create or self.target.like:
+            raise ValueError("target: a change makes no table and adds no columns")
         return self
 
     def to_change(self) -> Change:

@@ -133,7 +133,8 @@ class Job(Struct, frozen=True):
     rejected row stops the load; without `save_rejects` no file of the rejected rows is written unless asked for; with
     `trust_triggers` differences that the target's own triggers make are accepted, and the receipt says so; `file` is
     the job file that it was read from; `types` are those of the columns of a target that is a file, and of new columns;
-    `add` are the incoming columns to add to a target that lacks them (or True: all of them).
+    `add` are the incoming columns to add to a target that lacks them (or True: all of them); with `create` the target
+    is not there yet and is made, `like` another table of its place, if one is named.
     """
 
     incoming: tuple[str, ...]
@@ -154,3 +155,5 @@ class Job(Struct, frozen=True):
     file: str | None = None
     types: Mapping[str, str] = field(default_factory=dict)
     add: bool | tuple[str, ...] = False
+    create: bool = False
+    like: str | None = None

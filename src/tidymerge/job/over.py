@@ -31,12 +31,18 @@ class Given(Struct, frozen=True):
     limits: Limits | Mapping[str, object] = field(default_factory=dict)
     strict: bool = False
     trust_triggers: bool = False
+    again: bool = False
+    append: bool = False
+    create: bool = False
+    like: str | None = None
 
 
 def job_with(base: Job | Path | None, given: Given) -> Job:
     """The job, or that of a file, or an empty one, with what is given over it. Raises BadJob and NoSuchFile."""
     job = base if isinstance(base, Job) else Job((), "") if base is None else _read(base)
     limits = given.limits
+    like = given.like or job.like
+    rules = replace(job.rules, again=given.again or job.rules.again, append=given.append or job.rules.append)
     return replace(
         job,
         incoming=job.incoming if given.incoming is None else (given.incoming,),
@@ -45,9 +51,11 @@ def job_with(base: Job | Path | None, given: Given) -> Job:
         renames=given.renames or job.renames,
         only=tuple(given.only) or job.only,
         add=(given.add if isinstance(given.add, bool) else tuple(given.add)) or job.add,
+        create=given.create or job.create or like is not None,
+        like=like,
         header_row=job.header_row if given.header_row is None else given.header_row,
         take_rows=given.take_rows or job.take_rows,
-        rules=replace(job.rules, skip_when=given.skip_when) if given.skip_when else job.rules,
+        rules=replace(rules, skip_when=given.skip_when) if given.skip_when else rules,
         read=replace(job.read, **_known(asdict(given.read))),
         limits=limits if isinstance(limits, Limits) else replace(job.limits, **_known(limits)),
         strict=given.strict or job.strict,

@@ -10,6 +10,7 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from tidymerge.model import NO_ROW, Flaw, Indices, Mask, Reason
+from tidymerge.model.flaws import of_rows
 
 
 class Outcome(IntEnum):
@@ -142,7 +143,8 @@ class ChangeSet(Struct, frozen=True):
 
     `key` are the columns that find a record; `stamps` are columns that do not count in a fingerprint; `skips` are the
     skipped rows by why. The rows that are `followers` say the same as their `leaders`, or change the same record by
-    their update: they share their fate.
+    their update: they share their fate. `absent` are the keys, for people, of records that no row has and of which the
+    job says something: they stand behind the incoming rows. With `shared_keys` several records may have one key.
     """
 
     outcomes: npt.NDArray[np.uint8]
@@ -155,6 +157,38 @@ class ChangeSet(Struct, frozen=True):
     skips: Mapping[str, Indices] = field(default_factory=dict)
     followers: Indices = field(default_factory=_none)
     leaders: Indices = field(default_factory=_none)
+    absent: pa.Array | None = None
+    shared_keys: bool = False
+
+    @property
+    def by_place(self) -> bool:
+        """Whether records are found by where they are: no key does."""
+        return self.shared_keys or not self.key
+
+    @property
+    def rows(self) -> int:
+        """How many incoming rows there are; the absent records are not among them."""
+        return len(self.outcomes) - (0 if self.absent is None else len(self.absent))
+
+    @property
+    def touched_absent(self) -> int:
+        """How many of the absent records are written or removed."""
+        both = np.r_[self.updates.rows, self.removals.rows]
+        return int((both >= self.rows).sum())
+
+    def without_absent(self) -> "ChangeSet":
+        """What is decided about the incoming rows alone."""
+        if self.absent is None:
+            return self
+        real = self.rows
+        return replace(
+            self,
+            outcomes=self.outcomes[:real],
+            flaws=of_rows(self.flaws, np.arange(real), len(self.outcomes)),
+            updates=self.updates.where(self.updates.rows < real),
+            removals=self.removals.where(self.removals.rows < real),
+            absent=None,
+        )
 
     @property
     def touched(self) -> int:
@@ -243,7 +277,10 @@ class Violation(Struct, frozen=True):
 
 
 class Tally(Struct, frozen=True):
-    """How many incoming rows met which end. `read` is their sum: it is checked on every run."""
+    """How many incoming rows met which end, and records that no row has.
+
+    `absent` counts those: they are among the others. `read`, the rest, is checked on every run.
+    """
 
     inserted: int = 0
     updated: int = 0
@@ -251,11 +288,13 @@ class Tally(Struct, frozen=True):
     skipped: int = 0
     rejected: int = 0
     removed: int = 0
+    absent: int = 0
 
     @property
     def read(self) -> int:
         """Every incoming row has one outcome, so the outcomes add up to the rows read."""
-        return self.inserted + self.updated + self.unchanged + self.skipped + self.rejected + self.removed
+        all_ends = self.inserted + self.updated + self.unchanged + self.skipped + self.rejected + self.removed
+        return all_ends - self.absent
 
 
 class Refusal(Struct, frozen=True):

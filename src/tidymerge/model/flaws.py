@@ -1,9 +1,12 @@
 """What is wrong with incoming rows."""
 
+from collections.abc import Sequence
 from enum import StrEnum
 
+import numpy as np
 import pyarrow as pa
 from msgspec import Struct
+from msgspec.structs import replace
 
 from tidymerge.model.arrays import Indices
 
@@ -65,3 +68,16 @@ class Flaw(Struct, frozen=True):
     column: str | None = None
     values: pa.Array | None = None
     cells: tuple[str, ...] = ()
+
+
+def of_rows(flaws: Sequence[Flaw], rows: Indices, length: int) -> tuple[Flaw, ...]:
+    """The flaws of some of `length` rows, which are numbered anew."""
+    number = np.full(length, -1, np.int64)
+    number[rows] = np.arange(len(rows))
+    found = []
+    for flaw in flaws:
+        there = number[flaw.rows] >= 0
+        if there.any():
+            values = None if flaw.values is None else flaw.values.filter(pa.array(there))
+            found.append(replace(flaw, rows=number[flaw.rows[there]], values=values))
+    return tuple(found)

@@ -5,9 +5,10 @@ from collections.abc import Mapping
 import numpy as np
 import pyarrow as pa
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tidymerge.model.arrays import Indices
-from tidymerge.model.flaws import Flaw
+from tidymerge.model.flaws import Flaw, of_rows
 
 NO_ROW = -1  # in place of an incoming row, where none asked for a change
 
@@ -32,7 +33,8 @@ class Incoming(Struct, frozen=True):
     its own; `uncalculated` counts, by column, the formulas whose result is not stored; `merged` has, by column, the
     first rows whose cells are one, so that only the upper one has the value; `reads` are the tables of a query.
 
-    Where the rows are records of the target, `records` has their keys as texts: numbers say nothing of them.
+    Where rows are records of the target, `records` has their keys as texts: numbers say nothing of them. Rows that are
+    `corrected` are from a file of ours, of rows that were rejected before, or marked.
 
     Rows gathered from several addresses have these in `origins`, and in `origin` which one each row is from.
     """
@@ -51,16 +53,50 @@ class Incoming(Struct, frozen=True):
     merged: Mapping[str, tuple[int, int]] = field(default_factory=dict)
     reads: tuple[str, ...] = ()
     records: pa.Array | None = None
+    corrected: bool = False
 
     def numbers_of(self, rows: Indices) -> Indices:
         """The numbers of some rows as the person sees them; 0 for NO_ROW."""
         numbers: Indices = np.append(self.row_numbers, 0)[rows]
         return numbers
 
+    def only(self, rows: Indices) -> "Incoming":
+        """Some of the rows."""
+        at = pa.array(rows)
+        return replace(
+            self,
+            columns=tuple(replace(one, arrays=tuple(part.take(at) for part in one.arrays)) for one in self.columns),
+            row_numbers=self.row_numbers[rows],
+            flaws=of_rows(self.flaws, rows, len(self.row_numbers)),
+            origin=None if self.origin is None else self.origin[rows],
+            records=None if self.records is None else self.records.take(at),
+        )
+
+    def beyond(self, records: pa.Array) -> "Incoming":
+        """The rows, and behind them as many blank ones as there are `records`, which are called so."""
+        rows, more = len(self.row_numbers), len(records)
+        columns = tuple(
+            replace(one, arrays=tuple(pa.concat_arrays([part, pa.nulls(more, part.type)]) for part in one.arrays))
+            for one in self.columns
+        )
+        return replace(
+            self,
+            columns=columns,
+            row_numbers=np.r_[self.row_numbers, np.zeros(more, np.int64)],
+            origin=None if self.origin is None else np.r_[self.origin, np.zeros(more, np.int64)],
+            records=pa.concat_arrays([pa.nulls(rows, pa.string()), records]),
+        )
+
+    def record(self, row: int) -> str | None:
+        """The key of a row that is a record; None of a row that came in."""
+        found: str | None = None if self.records is None else self.records[row].as_py()
+        return found
+
     def place(self, row: int) -> str:
         """Where a row stands, for people: its number, with its file or sheet if the rows come from several."""
-        if self.records is not None:
-            return str(self.records[row])
+        record = self.record(row)
+        if record is not None:
+            return record
         number = str(self.row_numbers[row])
         return number if self.origin is None else f"{self.origins[self.origin[row]]} row {number}"
 

@@ -89,7 +89,8 @@ class MappedColumn(Struct, frozen=True):
 class TableReceipt(Struct, frozen=True):
     """What a run did to one target table. Columns that it added, or took away again, come with their types.
 
-    `records_updated` counts records: several of them may be updated by one row, or one by several rows.
+    With `table_made` or `table_gone` that holds of the whole table. `records_updated` counts records: several of them
+    may be updated by one row, or one by several rows.
     """
 
     target: str
@@ -109,6 +110,8 @@ class TableReceipt(Struct, frozen=True):
     columns_added: Mapping[str, str] = field(default_factory=dict)
     columns_dropped: Mapping[str, str] = field(default_factory=dict)
     records_updated: int = 0
+    table_made: bool = False
+    table_gone: bool = False
 
 
 class Rejects(Struct, frozen=True):

@@ -35,6 +35,7 @@ class RowsForm(TypedDict):
     skipped: int
     rejected: int
     removed: NotRequired[int]
+    absent: NotRequired[int]
     deleted: NotRequired[int]
 
 
@@ -101,6 +102,8 @@ class TableForm(TypedDict):
     read_back: NotRequired[int]
     columns_added: NotRequired[Mapping[str, str]]
     columns_dropped: NotRequired[Mapping[str, str]]
+    table_made: NotRequired[bool]
+    table_gone: NotRequired[bool]
     records_updated: NotRequired[int]
 
 
@@ -219,6 +222,7 @@ def _rows(tally: Tally) -> RowsForm:
         "skipped": tally.skipped,
         "rejected": tally.rejected,
         "removed": tally.removed,
+        "absent": tally.absent,
     }
 
 
@@ -246,6 +250,8 @@ def _table(table: TableReceipt) -> TableForm:
         "read_back": table.read_back,
         "columns_added": dict(table.columns_added),
         "columns_dropped": dict(table.columns_dropped),
+        "table_made": table.table_made,
+        "table_gone": table.table_gone,
         "records_updated": table.records_updated,
     }
 
@@ -325,6 +331,7 @@ def _tally(rows: RowsForm) -> Tally:
         skipped=rows["skipped"],
         rejected=rows["rejected"],
         removed=rows.get("removed", rows.get("deleted", 0)),
+        absent=rows.get("absent", 0),
     )
 
 
@@ -348,6 +355,8 @@ def _table_of(form: TableForm) -> TableReceipt:
         read_back=form.get("read_back", 0),
         columns_added=form.get("columns_added", {}),
         columns_dropped=form.get("columns_dropped", {}),
+        table_made=form.get("table_made", False),
+        table_gone=form.get("table_gone", False),
         records_updated=form.get("records_updated", 0),
     )
 

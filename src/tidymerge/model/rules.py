@@ -125,7 +125,10 @@ class Rules(Struct, frozen=True):
     """What holds for all rows. Conditions are expressions.
 
     `greatest` names the column that decides between rows of one key when `same_key_twice` is "greatest". `every` is
-    what every row asks for, in place of an instruction of its own.
+    what every row asks for, in place of an instruction of its own. With `once`, rows that were loaded before are not
+    loaded again, unless `again`. Where the rows are the full list of the records `absent_within` (None: of all), those
+    that are on no row go, if `absent` is REMOVE, or have the values `absent_sets` set, by column.
+    With `append` every row is new, and no record is looked for.
     """
 
     blanks: Blanks = Blanks.KEEP
@@ -140,8 +143,20 @@ class Rules(Struct, frozen=True):
     update_all: bool = False
     instruction: Instruction | None = None
     every: Action | None = None
+    once: bool = False
+    again: bool = False
+    absent: Action | None = None
+    absent_sets: Mapping[str, str] = {}
+    absent_within: str | None = None
+    append: bool = False
+
+    @property
+    def keeps_all(self) -> bool:
+        """Whether several rows and several records may have one key: each row has a record of its own."""
+        return self.same_key_twice == "keep-all"
 
     @property
     def removes(self) -> bool:
-        """Whether a row can say that its record is to go."""
-        return self.every is Action.REMOVE or (self.instruction is not None and self.instruction.removes)
+        """Whether records can go."""
+        told = self.instruction is not None and self.instruction.removes
+        return Action.REMOVE in (self.every, self.absent) or told

@@ -16,7 +16,9 @@ class Run(Struct, frozen=True):
     the job found records by, `record_key` those that the log finds them by; with `marked`, exact text starts with a
     letter that is not part of the value. A run is not `settled` while it can't be known whether its commit
     lasted. `message` says why a run was stopped or failed. `latest` has the greatest value of each column of dates that
-    was loaded. `request` is what was asked of records, where no rows came in.
+    was loaded. `request` is what was asked of records, where no rows came in. Rows of a run that is `once` are not
+    loaded again, nor is a file of which a run `appends` the rows. With `whole`, no key finds a record: all that it
+    holds does, and equal records are as good as each other.
     """
 
     name: str
@@ -35,6 +37,9 @@ class Run(Struct, frozen=True):
     latest: Mapping[str, str] = field(default_factory=dict)
     receipt: Receipt | None = None
     request: Request | None = None
+    once: bool = False
+    appends: bool = False
+    whole: bool = False
 
     @property
     def wrote(self) -> bool:
@@ -52,6 +57,16 @@ class Run(Struct, frozen=True):
     def added(self) -> Mapping[str, str]:
         """The columns that it gave the target, with their types as a job would declare them."""
         return self.receipt.tables[0].columns_added if self.receipt else {}
+
+    @property
+    def made(self) -> bool:
+        """Whether it made the whole table."""
+        return self.receipt is not None and self.receipt.tables[0].table_made
+
+    @property
+    def gone(self) -> bool:
+        """Whether the whole table went with it."""
+        return self.receipt is not None and self.receipt.tables[0].table_gone
 
     @property
     def dropped(self) -> Mapping[str, str]:

@@ -60,7 +60,11 @@ class TableShape(Struct, frozen=True):
 
 
 class NewColumn(Struct, frozen=True):
-    """A column to add: its name, and its type as a job declares one, as in decimal(8, 2)."""
+    """A column to add: its name, and its type as a job declares one, as in decimal(8, 2).
+
+    One of a new table may be `required`: then it may not be empty.
+    """
 
     name: str
     type: str
+    required: bool = False

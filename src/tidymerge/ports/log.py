@@ -12,13 +12,19 @@ from tidymerge.model.run import Run
 
 
 class Recording(Protocol):
-    """The log of one run, from its start until it is settled. `restart`, `add` and `seal` may raise LogUnwritable."""
+    """The log of one run, from its start until it is settled.
+
+    `restart`, `add`, `keep_rows` and `seal` may raise LogUnwritable.
+    """
 
     def restart(self) -> None:
         """Forget what was added: the run starts again."""
 
     def add(self, log: Logged) -> None:
         """Keep the changes of one part."""
+
+    def keep_rows(self, codes: pa.Array) -> None:
+        """Keep which rows were loaded, by their codes, if they may count only once."""
 
     def seal(self, run: Run) -> None:
         """Make sure that all is on disk, before the target commits."""
@@ -47,6 +53,12 @@ class RunLog(Protocol):
 
     def changes(self, run: Run, wanted: Callable[[pa.Table], Mask] | None = None) -> Iterator[Logged]:
         """What a run did to records, some at a time; only those whose keys `wanted` picks. Raises LogDamaged."""
+
+    def rows_of(self, run: Run) -> pa.Array:
+        """The codes of the rows that a run loaded which may count only once. Raises LogDamaged."""
+
+    def alone(self, name: str) -> AbstractContextManager[None]:
+        """Keep out others that ask for the same name. Raises TargetLocked where they take too long."""
 
     def unsettled(self) -> list[str]:
         """The runs of which it is not known whether their commit lasted, or that are at it now."""

@@ -67,6 +67,13 @@ class LookedUpByKey(Protocol):
     def fetch(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Existing:
         """The given columns of the records that may match `keys` (the typed `key` columns), or of all records."""
 
+    @property
+    def keeps_places(self) -> bool:
+        """Whether a record is found again by where it is, also after it was updated."""
+
+    def nothing(self, columns: Sequence[TargetColumn]) -> Existing:
+        """What `fetch` gives where no record is found."""
+
     def break_off(self) -> None:
         """Let a fetch that goes on in another thread end soon, if need be with the connection. It never fails."""
 
@@ -118,7 +125,13 @@ class Restorable(Protocol):
 
 
 class Alterable(Protocol):
-    """A table that can be given columns."""
+    """A table that can be made, given columns, and taken away."""
+
+    def create(self, columns: Sequence[NewColumn], key: Sequence[str]) -> TableShape:
+        """Make the table, which was opened as one that is not there yet. A preview only sees it so."""
+
+    def abolish(self) -> None:
+        """Take the table away, with the commit."""
 
     def add(self, columns: Sequence[NewColumn]) -> TableShape:
         """Give the table more columns, blank in all records; the new shape. A preview only sees them so."""

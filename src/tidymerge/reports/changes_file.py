@@ -43,13 +43,17 @@ def fields(log: Logged, run: Run) -> pa.Table:
         names.append(pa.array([name]).take(pa.array(np.zeros(len(at), np.int64))))
         before.append(old.take(pa.array(at)))
         after.append(new.take(pa.array(at)))
-    record = np.concatenate(rows) if rows else np.zeros(0, np.int64)
+    bare = np.setdiff1d(np.flatnonzero(log.outcomes != Outcome.UPDATED), np.concatenate(rows) if rows else [])
+    rows.append(bare)  # records that hold nothing but their key: a line without a column
+    for texts in (names, before, after):
+        texts.append(pa.nulls(len(bare), pa.string()))
+    record = np.concatenate(rows)
     order = np.argsort(record, kind="stable")
     record, at = pa.array(record[order]), pa.array(order)
     columns = {"outcome": pa.array(_WORDS[log.outcomes]).take(record), "row": pa.array(log.rows).take(record)}
     columns |= {f"key: {name}": read(as_array(log.keys[name].take(record))) for name in run.key}
     for title, arrays in (("column", names), ("before", before), ("after", after)):
-        joined = pa.concat_arrays(arrays).take(at) if arrays else pa.nulls(0, pa.string())
+        joined = pa.concat_arrays(arrays).take(at)
         columns[title] = joined if title == "column" else read(joined)
     return pa.table(columns)
 

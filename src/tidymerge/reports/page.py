@@ -6,7 +6,15 @@ from pathlib import Path
 
 from jinja2 import Environment, StrictUndefined
 
-from tidymerge.core.explain.wording import by_rows, counted_as, heading, statement, what_was_proved, why_nothing
+from tidymerge.core.explain.wording import (
+    by_rows,
+    counted_as,
+    found_by,
+    heading,
+    statement,
+    what_was_proved,
+    why_nothing,
+)
 from tidymerge.errors import BadOption
 from tidymerge.model.receipt import Receipt, State, Touch
 from tidymerge.on_disk import replacing
@@ -36,6 +44,7 @@ def page(receipt: Receipt, touched: Sequence[Touch]) -> str:
         table=table,
         heading=" ".join(filter(None, heading(receipt))),
         statement=statement(receipt.request),
+        found=found_by(receipt),
         by_rows=by_rows(receipt),
         counted=counted_as(receipt),
         closing=_closing(receipt),

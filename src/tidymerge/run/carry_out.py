@@ -12,6 +12,7 @@ from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
 from tidymerge.run.commit import Shield, commit, prove, seal, write
 from tidymerge.run.decided import Decided
+from tidymerge.run.once import keep_rows
 from tidymerge.run.report import Clock, make_receipt
 from tidymerge.run.save import Saved
 
@@ -46,5 +47,6 @@ def carry_out(
         decided = carried.decided.noting(*saved.notes, last=True)
         receipt = make_receipt(decided, run.state, clock, saved.rejects, verified=carried.verified)
         receipt = replace(receipt, undoes=run.undoes)
+        keep_rows(carried.decided, recording)
         entry = seal(target, carried, run, receipt, recording)
         return commit(target, entry, clock, recording, manner.shield)

@@ -39,6 +39,7 @@ class Carried(Struct, frozen=True):
     decided: Decided
     written: Written
     record_key: tuple[str, ...]
+    whole: bool = False
     found: pa.Table | None = None
     verified: bool = True
 
@@ -55,6 +56,7 @@ class _Columns(Struct, frozen=True):
     record_key: tuple[str, ...]
     updated: tuple[TargetColumn, ...]
     written: tuple[TargetColumn, ...]
+    whole: bool
 
     @classmethod
     def of(cls, decided: Decided) -> "_Columns":
@@ -63,13 +65,17 @@ class _Columns(Struct, frozen=True):
         # The primary key finds a record again, unless the run changes it.
         by_primary = shape.primary_key and not set(shape.primary_key) & set(names)
         record_key = shape.primary_key if by_primary else decided.pairing.key
+        is_whole = not by_primary and any(part.by_place for part in changes)
+        if is_whole:  # it is found by all that it holds
+            record_key = tuple(column.name for column in shape.columns if not column.generated)
         updated = set(names)
         kept = {*names, *record_key, *decided.pairing.key}
-        whole = any(len(part.inserts) or len(part.removals) for part in changes)
+        whole = is_whole or any(len(part.inserts) or len(part.removals) for part in changes)
         return cls(
             record_key,
             tuple(column for column in shape.columns if column.name in updated),
             tuple(column for column in shape.columns if not column.generated and (whole or column.name in kept)),
+            is_whole,
         )
 
 
@@ -97,7 +103,7 @@ def write(target: Target, decided: Decided, recording: Recording, progress: Prog
             before = before.filter(pa.array(stays))
         was, removals = target.readable(before), kept.changes.removals
         done_to = replace(kept.changes, removals=replace(removals, before=target.readable(removals.before)))
-        recording.add(logged(part.rows(), done_to, was, target.readable(after), list(keys)))
+        recording.add(logged(part.rows(), done_to, was, target.readable(after), list(keys), whole=columns.whole))
         parts.append(kept)
         progress.rows(kept.changes.touched)
     refused = tuple(refusal for one in done for refusal in one.refused)
@@ -110,7 +116,7 @@ def write(target: Target, decided: Decided, recording: Recording, progress: Prog
             "so the counts and the fingerprint differ from the preview's."
         )
         decided = decided.with_parts(parts, note)
-    return Carried(decided, written, columns.record_key, found)
+    return Carried(decided, written, columns.record_key, columns.whole, found)
 
 
 def _before(target: Target, part: Part, decided: Decided, columns: _Columns) -> pa.Table:
@@ -197,7 +203,9 @@ def prove(target: Target, carried: Carried, progress: Progress, *, trusting: boo
             ) from None
         note = f"Not verified, as triggers are trusted: {failed}"
         carried = replace(carried, decided=decided.with_parts(decided.parts, note), verified=False)
-    if decided.dropped:
+    if decided.goes:
+        target.abolish()
+    elif decided.dropped:
         target.drop([column.name for column in decided.dropped])
     return carried
 
@@ -208,9 +216,11 @@ def seal(target: Target, carried: Carried, run: Run, receipt: Receipt, recording
     entry = replace(
         run,
         target=full_address(run.target, decided.target),
-        key=decided.pairing.key,
+        key=decided.pairing.key or decided.shape.primary_key,
         latest=decided.latest,
         record_key=carried.record_key,
+        whole=carried.whole,
+        appends=run.appends or (not decided.pairing.key and not run.undoes),
         marked=target.marks_text,
         receipt=receipt,
     )

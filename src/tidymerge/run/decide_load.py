@@ -1,6 +1,7 @@
 """Deciding about all rows of a load, part by part, and what is worth saying about the whole."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from math import inf
 
 import pyarrow as pa
 from msgspec import Struct, field
@@ -16,13 +17,16 @@ from tidymerge.core.warn import caution
 from tidymerge.core.warn.brakes import brakes
 from tidymerge.core.warn.limits import doubts, exceeded
 from tidymerge.core.words import plural
+from tidymerge.job.model import Job
 from tidymerge.model import Existing, Incoming, Pairing, Sample
 from tidymerge.model.changes import ChangeSet, Refusal, Tally
 from tidymerge.model.receipt import MappedColumn
+from tidymerge.model.rules import Limits, Most
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
 from tidymerge.run.ask import equal_among, equal_texts, unseen
 from tidymerge.run.decided import Decided, Part
+from tidymerge.run.full_list import all_records, notes_on
 from tidymerge.run.leaving import for_people, in_full
 from tidymerge.run.meanwhile import meanwhile
 from tidymerge.run.split import Gathered, Piece, split
@@ -32,7 +36,8 @@ from tidymerge.run.widen import Widened
 class Noticed(Struct):
     """What is to be remembered of the parts: of their existing records, and what is worth saying.
 
-    `complete` says whether the `rows` records read are all of the target's, `known` gives their keys.
+    `complete` says whether the `rows` records read are all of the target's, `known` gives their keys; `nameless` counts
+    the rows of which it is not known which record they mean.
     """
 
     complete: bool = True
@@ -43,6 +48,7 @@ class Noticed(Struct):
     not_found: dict[str, int] = field(default_factory=dict)
     unreadable: dict[str, int] = field(default_factory=dict)
     latest: dict[str, str] = field(default_factory=dict)
+    nameless: int = 0
     view: tuple[MappedColumn, ...] = ()
 
     def see(self, rows: Rows, existing: Existing, decision: Decision, pairing: Pairing) -> None:
@@ -54,6 +60,7 @@ class Noticed(Struct):
             self.latest[name] = max(value, self.latest.get(name, ""))
         if not self.view:
             self.view = mapping_view(rows.incoming, rows.converted, pairing, rows.skipped)
+        self.nameless += decision.nameless
         self.complete &= existing.complete
         self.rows += existing.values.num_rows
 
@@ -94,7 +101,8 @@ def decide_parts(plan: Plan, gathered: Gathered, target: Target, progress: Progr
         return _rows(plan.of_keys, incoming, target).converted.values
 
     staged = 0
-    for piece in split(gathered, keys_of, plan.pairing, target, plan.columns_read):
+    everything = plan.rules.absent is not None
+    for piece in split(gathered, keys_of, plan.pairing, target, plan.columns_read, everything=everything):
         if not parts:
             progress.stage("comparing with the target", gathered.expected)
         parts.append(_decide_piece(plan, piece, target, noticed, staged))
@@ -126,6 +134,10 @@ def _both_sides(plan: Plan, piece: Piece, target: Target) -> tuple[Rows, Existin
     incoming = piece.incoming()
     if piece.existing is not None:
         return _rows(plan, incoming, target), piece.existing()
+    if plan.rules.absent is not None:
+        return _rows(plan, incoming, target), all_records(plan, target)
+    if not plan.pairing.key:
+        return _rows(plan, incoming, target), target.nothing(plan.columns_read)
     keys = _rows(plan.of_keys, incoming, target).keys(plan)
 
     def fetch() -> Existing:
@@ -167,6 +179,7 @@ def sum_up(
     for part in parts:
         account.prove_tally(account.tally([part.changes]), part.changes, part.read)
     rows_before = noticed.rows if noticed.complete else target.count()
+    gone = tally.absent if job.rules.absent_sets else 0
     # Where nothing is written, nothing is added.
     writes = tally.inserted + tally.updated + tally.removed > 0
     added, said = (widened.added, (*plan.shape.notes, *widened.notes)) if writes else ((), ())
@@ -184,14 +197,34 @@ def sum_up(
         tally=tally,
         fingerprint=marked,
         warnings=tuple(warnings),
-        notes=(*sample.rows.notes, *merged_notes(sample.rows), *said, *noticed.notes(parts)),
+        notes=(
+            *sample.rows.notes,
+            *merged_notes(sample.rows),
+            *said,
+            *noticed.notes(parts),
+            *notes_on(job, sum(part.changes.touched_absent for part in parts)),
+        ),
         view=noticed.view,
         shown=for_people(target),
-        limits=tuple(exceeded(job.limits, tally, rows_before)),
+        limits=tuple(exceeded(_limits(job), tally, rows_before, _records(changes), gone)),
         added=added,
+        made=bool(added) and widened.made is not None,
+        once=tuple(sorted(used_columns(plan.pairing, plan.around))) if job.rules.once else None,
+        known_as=None if plan.known is None else plan.known.why,
         latest=noticed.latest,
         unreadable=frozenset(noticed.unreadable),
     )
+
+
+def _limits(job: Job) -> Limits:
+    """The limits of a job: who appends rows means all of them to be new."""
+    limits = job.limits
+    return replace(limits, inserted=Most(inf)) if job.rules.append and limits.inserted is None else limits
+
+
+def _records(parts: Sequence[ChangeSet]) -> int:
+    """How many records are updated."""
+    return sum(len(part.updates) for part in parts)
 
 
 def _warnings(
@@ -207,11 +240,12 @@ def _warnings(
     """What a careful person would stop at."""
     job, pairing = widened.job, plan.pairing
     changes = [part.changes for part in parts]
-    both = [(part.rows, part.changes) for part in parts]
+    both = [(part.incoming, part.changes.without_absent()) for part in parts]
     known = noticed.known
     if any(len(part.inserts) for part in changes) and not noticed.complete:
         known = [_lookalikes(target, changes, pairing)]
-    doubtful = doubts(job.limits, tally, rows_before, pairing.key)
+    appends = job.rules.append
+    doubtful = [] if appends else doubts(job.limits, tally, rows_before, _records(changes), pairing.key)
     is_meant = job.limits.updated is not None or job.limits.expect_updated == tally.updated or bool(doubtful)
     return [
         *caution.cautions(tally, noticed.unreadable, job.take_rows),

@@ -6,12 +6,12 @@ from msgspec.structs import replace
 
 from tidymerge.address import same_table
 from tidymerge.core.account import account
-from tidymerge.core.match.match import by_number, code_keys, match, texts_to_tell
+from tidymerge.core.match.match import by_number, code_keys, match, match_contents, texts_to_tell
 from tidymerge.core.tidy.cells import as_array, valid
-from tidymerge.core.undo.reverse import Comparison, Standing, compare, conflicts, reversal, shown, touches
+from tidymerge.core.undo.reverse import Comparison, Standing, compare, conflicts, joined, reversal, shown, touches
 from tidymerge.errors import NotUndoable
 from tidymerge.model import Existing, Incoming, NewColumn, Pair, Pairing, Sample, TableShape
-from tidymerge.model.changes import ChangeSet, Logged, Outcome, Refusal
+from tidymerge.model.changes import ChangeSet, Logged, Matches, Outcome, Refusal
 from tidymerge.model.receipt import Conflict
 from tidymerge.model.rules import ColumnRule
 from tidymerge.model.run import Run
@@ -20,6 +20,7 @@ from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
 from tidymerge.run.ask import equal_texts
 from tidymerge.run.decided import Decided, Part, as_they_are
+from tidymerge.run.records import put_together
 from tidymerge.run.settle import settle
 
 
@@ -27,7 +28,8 @@ def held_against(
     run: Run, logs: Iterable[Logged], target: Target, shape: TableShape
 ) -> Iterator[tuple[Logged, Pairing, Existing, Comparison]]:
     """Each part of a run's log, exact, with the records as they are now. Raises NotUndoable if a column is gone."""
-    for readable in logs:
+    # Without a key, what a record is found by may be in several parts: no record is to be taken twice.
+    for readable in [joined(list(logs))] if run.whole else logs:
         log = replace(
             readable,
             keys=target.exact(readable.keys),
@@ -35,17 +37,25 @@ def held_against(
             after=target.exact(readable.after),
         )
         pairing = _pairing(run, log, shape)
-        existing = target.fetch(pairing.columns, pairing.key_columns, log.keys.select(pairing.key))
-        texts = texts_to_tell([log.keys, existing.values], pairing.key_columns)
-        equal = by_number(equal_texts(target, pairing.key_columns, texts))
-        codes = code_keys(log.keys, existing.values, pairing.key_columns, equal)
+        existing, found = _found(run, log, pairing, target)
         known = {*log.keys.column_names, *log.after.column_names}
         came_since = [
             column.name
             for column in shape.columns
             if not column.has_default and column.name in existing.values.column_names and column.name not in known
         ]
-        yield log, pairing, existing, compare(log, existing, match(codes), came_since)
+        yield log, pairing, existing, compare(log, existing, found, came_since, keyed=not run.whole)
+
+
+def _found(run: Run, log: Logged, pairing: Pairing, target: Target) -> tuple[Existing, Matches]:
+    """The records that a part of a log may mean, and which each of its entries means."""
+    key = pairing.key_columns
+    if run.whole:
+        existing = put_together(list(target.read_in_batches(pairing.columns, ())))
+        return existing, match_contents(log.keys, existing.values)
+    existing = target.fetch(pairing.columns, key, log.keys.select(pairing.key))
+    equal = by_number(equal_texts(target, key, texts_to_tell([log.keys, existing.values], key)))
+    return existing, match(code_keys(log.keys, existing.values, key, equal))
 
 
 def _pairing(run: Run, log: Logged, shape: TableShape) -> Pairing:
@@ -60,7 +70,7 @@ def _pairing(run: Run, log: Logged, shape: TableShape) -> Pairing:
     whole = bool((log.outcomes != Outcome.UPDATED).any())
     columns = [column for column in shape.columns if not column.generated and (whole or column.name in names)]
     pairs = tuple(Pair(column.as_stored(), column.name, ColumnRule(sources=(column.name,))) for column in columns)
-    return Pairing(pairs, run.record_key, (), ())
+    return Pairing(pairs, () if run.whole else run.record_key, (), ())
 
 
 def committed(run: Run, logs: Iterable[Logged], target: Target) -> bool | None:
@@ -70,6 +80,10 @@ def committed(run: Run, logs: Iterable[Logged], target: Target) -> bool | None:
     there = {column.name for column in shape.columns}
     if not there.issuperset((*run.added, *run.dropped)):  # columns come and go with the commit
         return there.issuperset(run.added)
+    if run.whole and run.receipt is not None:  # equal records may be somebody else's: how many there are tells
+        (table,) = run.receipt.tables
+        if table.rows_after != table.rows_before:
+            return {table.rows_after: True, table.rows_before: False}.get(target.count())
     for _, _, _, found in held_against(run, logs, target, shape):
         yes += int((found.standing == Standing.HOLDS).sum())
         no += int((found.standing == Standing.BACK).sum())
@@ -81,6 +95,9 @@ def undoable(log: RunLog, text: str) -> Run:
     run = log.find(text)
     if not run.wrote:
         raise NotUndoable(f"The run {run.name} {run.nothing_done}, so there is nothing to undo.", run=run.name)
+    by = undone_by(log, run) if run.whole else None
+    if by is not None:  # what holds the same now may be somebody else's
+        raise NotUndoable(f"The run {run.name} was undone by {by} already.", run=run.name)
     if not run.settled:
         with log.ended(run.name) as gone:
             if not gone:
@@ -88,6 +105,18 @@ def undoable(log: RunLog, text: str) -> Run:
                     f"The run {run.name} is still running; wait until it has ended, then undo it.", run=run.name
                 )
     return run
+
+
+def undone_by(log: RunLog, run: Run) -> str | None:
+    """The run that took this one back, if one did that is not taken back itself."""
+    undone: dict[str, str] = {}
+    for name in log.names():
+        other = log.read(name) if name > run.name else run
+        if other.undoes and other.wrote and name not in undone:
+            undone[other.undoes] = name
+        if name <= run.name:
+            break
+    return undone.get(run.name)
 
 
 def later_runs(log: RunLog, run: Run) -> Iterator[tuple[Run, Iterable[Logged]]]:
@@ -99,7 +128,7 @@ def later_runs(log: RunLog, run: Run) -> Iterator[tuple[Run, Iterable[Logged]]]:
 
 def decide_undo(log: RunLog, run: Run, target: Target, progress: Progress) -> Decided:
     """Compare every record of a run with the log, stage what puts it back, and settle the constraints."""
-    shape, again = _with_dropped(run, target)
+    shape, again = _made_again(run, target) if run.gone else _with_dropped(run, target)
     progress.stage("comparing the target with the log")
     parts: list[Part] = []
     refusals: list[Refusal] = []
@@ -125,7 +154,9 @@ def decide_undo(log: RunLog, run: Run, target: Target, progress: Progress) -> De
     changed = [part.changes for part in settled]
     for part in settled:
         account.prove_tally(account.tally([part.changes]), part.changes, part.read)
-    dropped, notes = _columns_to_drop(run, settled, target, shape)
+    only_ours = {column.name for column in shape.columns} == set(run.added)
+    goes = run.made and only_ours and rows_before == sum(len(part.changes.removals) for part in settled)
+    dropped, notes = _with_its_table(run, goes) if run.made else _columns_to_drop(run, settled, target, shape)
     return Decided(
         target=target.address,
         sample=Sample(parts[0].rows()),
@@ -142,6 +173,8 @@ def decide_undo(log: RunLog, run: Run, target: Target, progress: Progress) -> De
         conflicts=lambda decided: _conflicts(log, run, seen, decided),
         added=tuple(again),
         dropped=dropped,
+        made=run.gone,
+        goes=goes,
     )
 
 
@@ -160,6 +193,22 @@ def _with_dropped(run: Run, target: Target) -> tuple[TableShape, list[NewColumn]
     there = {column.name for column in shape.columns}
     again = [NewColumn(name, kind) for name, kind in run.dropped.items() if name not in there]
     return (target.add(again) if again else shape), again
+
+
+def _with_its_table(run: Run, goes: bool) -> tuple[tuple[NewColumn, ...], list[str]]:
+    """The columns of the table that the run had made, if it `goes`: nobody else has put anything there. And a note."""
+    if not goes:
+        return (), ["The table, which the run had made, stays: it has other records or columns by now."]
+    return tuple(NewColumn(name, kind) for name, kind in run.added.items()), [
+        "The table, which the run had made, goes."
+    ]
+
+
+def _made_again(run: Run, target: Target) -> tuple[TableShape, list[NewColumn]]:
+    """The table that went with the run, made again."""
+    columns = [NewColumn(name, kind) for name, kind in run.dropped.items()]
+    key = () if run.whole else run.record_key
+    return target.create(columns, key), columns
 
 
 def _columns_to_drop(

@@ -14,11 +14,20 @@ from tidymerge.model.receipt import Conflict, MappedColumn, Request
 
 
 class Part(Struct, frozen=True):
-    """Some of the incoming rows, with what was decided about them. `rows` gives them, or reads them again."""
+    """Some of the incoming rows, with what was decided about them. `incoming` gives them, or reads them again."""
 
-    rows: Callable[[], Incoming]
+    incoming: Callable[[], Incoming]
     changes: ChangeSet
     read: int
+
+    def rows(self) -> Incoming:
+        """The incoming rows, and the absent records behind them."""
+        absent = self.changes.absent
+        return self.incoming() if absent is None else self.incoming().beyond(absent)
+
+    def of_rows(self) -> tuple[Incoming, ChangeSet]:
+        """The incoming rows alone, and what was decided about them."""
+        return self.incoming(), self.changes.without_absent()
 
     def without(self, flaws: Sequence[Flaw]) -> "Part":
         """The part with the rows that have these flaws rejected."""
@@ -41,7 +50,9 @@ class Decided(Struct, frozen=True):
     `shown` makes the values of changes fit to be read; `conflicts` gives the records of an undo's parts that can't be
     put back; `limits` are those that the job goes over; `added` columns are in the shape already, `dropped` ones still;
     `latest` has the greatest incoming value of each column of dates; `unreadable` columns hold values that are not of
-    their type; `request` is what was asked of records, where no rows came in.
+    their type; `request` is what was asked of records, where no rows came in. Of rows that may count only once, `once`
+    are the incoming columns that count, and `known_as` is why those are left out that were loaded before.
+    The whole table is `made` by the run, or `goes` with it.
     """
 
     target: str
@@ -63,6 +74,10 @@ class Decided(Struct, frozen=True):
     latest: Mapping[str, str] = field(default_factory=dict)
     unreadable: frozenset[str] = frozenset()
     request: Request | None = None
+    once: tuple[str, ...] | None = None
+    known_as: str | None = None
+    made: bool = False
+    goes: bool = False
 
     def noting(self, *notes: str, last: bool = False) -> "Decided":
         """The same with further notes, which come first or `last`."""

@@ -21,7 +21,7 @@ def older_than_before(
 
     `files` are the incoming addresses with the SHA-256 of each, `latest` the greatest values of the columns of dates.
     """
-    before = [run for run in _loads(log, target) if _alike(run.files, files)]
+    before = [run for run in standing_loads(log, target, _LOOKED_AT) if _alike(run.files, files)]
     if not before:
         return []
     last, when = before[0], f"{before[0].started:%Y-%m-%d %H:%M}"
@@ -41,11 +41,14 @@ def older_than_before(
     return []
 
 
-def _loads(log: RunLog, target: str) -> list[Run]:
-    """The latest loads into a table that are not taken back, the latest first."""
+def standing_loads(log: RunLog, target: str, most: int | None = None, *, damaged: bool = True) -> list[Run]:
+    """The loads into a table that are not taken back, the latest first, among the latest runs of the log.
+
+    Entries that can't be read are left out if `damaged` ones may be. Raises LogDamaged.
+    """
     found, undone = [], set()
-    for name in log.names()[:_LOOKED_AT]:
-        with suppress(LogDamaged):
+    for name in log.names()[:most]:
+        with suppress(*([LogDamaged] if damaged else [])):
             run = log.read(name)
             if run.undoes and run.wrote and name not in undone:
                 undone.add(run.undoes)

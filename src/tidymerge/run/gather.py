@@ -13,7 +13,7 @@ import pyarrow as pa
 from msgspec.structs import replace
 
 from tidymerge.address import STANDARD_INPUT, is_server, parse, without_password
-from tidymerge.core.naming.header import ROWS_SEARCHED, find_header
+from tidymerge.core.naming.header import ROWS_SEARCHED, find_header, guess_header
 from tidymerge.core.naming.mapping import listing
 from tidymerge.core.tidy.corrected import corrected
 from tidymerge.core.tidy.fill import FillDown
@@ -162,6 +162,7 @@ def together(parts: Sequence[Incoming]) -> Incoming:
         merged={name: at for part in reversed(parts) for name, at in part.merged.items()},
         uncalculated=dict(sum((Counter(part.uncalculated) for part in parts), Counter())),
         assumed=next((part.assumed for part in parts if part.assumed), None),
+        corrected=any(part.corrected for part in parts),
     )
 
 
@@ -189,6 +190,8 @@ def _header_row(job: Job, source: Source, names: set[str]) -> int:
     """Where the header stands, 0 for the first row of the source's head."""
     if job.header_row is not None:
         return job.header_row - 1 - source.above
+    if job.create and not names:
+        return guess_header(source.head(ROWS_SEARCHED))
     return find_header(source.head(ROWS_SEARCHED), names)
 
 

@@ -22,10 +22,13 @@ from tidymerge.run.attempts import attempts
 from tidymerge.run.carry_out import Manner, carry_out
 from tidymerge.run.checks import check_fingerprint, check_limits, check_referred, check_strict
 from tidymerge.run.commit import Shield, full_address
+from tidymerge.run.create import created
 from tidymerge.run.decide_load import decide_parts, sum_up
 from tidymerge.run.decided import Decided
 from tidymerge.run.earlier import older_than_before
+from tidymerge.run.full_list import without_absent
 from tidymerge.run.gather import Gathering
+from tidymerge.run.once import alone, held_to_once, known_rows
 from tidymerge.run.opening import NO_OUTPUTS, QUIET, opened
 from tidymerge.run.outputs import Outputs
 from tidymerge.run.plan import describe, plan_load
@@ -37,19 +40,40 @@ from tidymerge.run.split import can_split
 from tidymerge.run.widen import widen
 
 
-def _decide_load(job: Job, target: Target, gathering: Gathering, clock: Clock, progress: Progress) -> Decided:
+def _decide_load(
+    job: Job, target: Target, gathering: Gathering, clock: Clock, log: RunLog, progress: Progress
+) -> Decided:
     """All that is decided about a load before anything is written."""
     shape = describe(job, target)
     progress.stage("reading the incoming rows")
     gathered = gathering.rows(shape, target)
-    widened = widen(job, gathered, shape, target)
-    plan = plan_load(widened.job, target, widened.shape, gathered.sample, clock.run or "(preview)", clock.started)
+    widened = created(job, gathered, target) if job.create else widen(job, gathered, shape, target)
+    known = known_rows(log, job, target)
+    run = clock.run or "(preview)"
+    plan = plan_load(widened.job, target, widened.shape, gathered.sample, run, clock.started, known)
     if not can_split(plan.pairing, plan.shape):
         gathered = gathered.together()
     parts, noticed = decide_parts(plan, gathered, target, progress)
+    parts, doubt = without_absent(job, gathered, parts, noticed.nameless, target)
     progress.stage("testing the constraints")
     parts = settle(target, parts, noticed.refusals, plan.pairing)
-    return replace(sum_up(plan, widened, gathered, target, parts, noticed), request=request_of(job))
+    decided = sum_up(plan, widened, gathered, target, parts, noticed)
+    return replace(decided, request=request_of(job), warnings=(*decided.warnings, *doubt))
+
+
+def _types(job: Job) -> Mapping[str, str]:
+    """The types of columns that are there."""
+    return {} if job.create else job.types
+
+
+def _run_of(job: Job, clock: Clock, address: str) -> Run:
+    """The run, before anything is known of it."""
+    request = request_of(job)
+    done = State.LOADED if request is None else State.REMOVED
+    return Run(
+        clock.run or "", done, clock.started, user(), address, job=job.file, request=request, once=job.rules.once,
+        appends=job.rules.append,
+    )  # fmt: skip
 
 
 def request_of(job: Job) -> Request | None:
@@ -73,9 +97,10 @@ def preview_in_full(
     clock = Clock.begin(named=False)
     with Gathering(job) as gathering:
         outputs.check(gathering.job)
-        with opened(job.target, write=False, types=job.types) as target:
-            decided = _decide_load(job, target, gathering, clock, progress)
-            decided = _looked_back(FolderLog(), job, gathering.checksums, decided)
+        with opened(job.target, write=False, types=_types(job), create=job.create) as target:
+            log = FolderLog()
+            decided = _decide_load(job, target, gathering, clock, log, progress)
+            decided = _looked_back(log, job, gathering.checksums, decided)
             if outputs.rejects is not None:
                 save_rejects(decided, outputs.rejects, job.incoming[0]).keep()
             if outputs.marked is not None:
@@ -106,19 +131,18 @@ def load(
     """
     clock, log, address = Clock.begin(named=True), FolderLog(), reopened(job.target)
     told = settle_all(log, address)
-    request = request_of(job)
-    done = State.LOADED if request is None else State.REMOVED
-    run = Run(clock.run or "", done, clock.started, user(), address, job=job.file, request=request)
+    run = _run_of(job, clock, address)
     with (
         Gathering(job) as gathering,
+        alone(log, job),
         recorded(log, run := replace(run, files=gathering.checksums())) as recording,
         gathering.checksums(),
     ):
         outputs.check(gathering.job)
         for attempt in attempts(recording, progress, wait_seconds):
-            opening = opened(job.target, write=True, types=job.types, firmly=attempt.firmly)
+            opening = opened(job.target, write=True, types=_types(job), firmly=attempt.firmly, create=job.create)
             with attempt, opening as target:
-                decided = _decide_load(job, target, gathering, clock, progress)
+                decided = _decide_load(job, target, gathering, clock, log, progress)
                 gathering.unchanged()
                 decided = _looked_back(log, job, lambda: run.files, decided).noting(*told)
                 check_fingerprint(decided, clock, expect)
@@ -137,7 +161,11 @@ def load(
 
 
 def _looked_back(log: RunLog, job: Job, files: Callable[[], Mapping[str, str | None]], decided: Decided) -> Decided:
-    """What was decided, with a warning if the log knows of later rows of the same kind. Where nothing changes, none."""
+    """What was decided, with a warning if the log knows of later rows of the same kind. Where nothing changes, none.
+
+    Rows that may count only once are held to that.
+    """
+    decided = held_to_once(log, job, files() if job.rules.once or job.rules.append else {}, decided)
     if not decided.tally.inserted + decided.tally.updated + decided.tally.removed:
         return decided
     address = full_address(reopened(job.target), decided.target)

@@ -17,10 +17,12 @@ _NONE: Mapping[str, str] = MappingProxyType({})
 
 
 @contextmanager
-def opened(address: str, *, write: bool, types: Mapping[str, str] = _NONE, firmly: bool = False) -> Iterator[Target]:
-    """A target, opened; what goes wrong there names its address."""
+def opened(
+    address: str, *, write: bool, types: Mapping[str, str] = _NONE, firmly: bool = False, create: bool = False
+) -> Iterator[Target]:
+    """A target, opened; what goes wrong there names its address. One to `create` is not there yet."""
     with about(target=reopened(address)):
         with about(address=reopened(address)):
-            found = open_target(address, write=write, types=types, firmly=firmly)
+            found = open_target(address, write=write, types=types, firmly=firmly, create=create)
         with found as target:
             yield target

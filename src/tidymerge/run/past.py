@@ -124,7 +124,7 @@ def story(keys: Sequence[str], past: Past, most: int | None = None) -> list[tupl
     log = FolderLog()
     found: list[tuple[PastRun, list[Touch]]] = []  # the latest first
     count = 0
-    wrote = [one for one in past.runs if one.run.wrote]
+    wrote = [one for one in past.runs if one.run.wrote and one.run.key]
     if wrote and all(len(one.run.key) != len(keys) for one in wrote):
         known = " or ".join(dict.fromkeys(" + ".join(one.run.key) for one in wrote))
         raise BadOption(

@@ -6,7 +6,17 @@ from contextlib import contextmanager, suppress
 from msgspec.structs import replace
 
 from tidymerge.address import same_place, same_table
-from tidymerge.errors import Interrupted, LogDamaged, LogUnwritable, ServerAway, Stopped, TidyMergeError, UsageError
+from tidymerge.errors import (
+    Interrupted,
+    LogDamaged,
+    LogUnwritable,
+    NoSuchFile,
+    NoSuchTable,
+    ServerAway,
+    Stopped,
+    TidyMergeError,
+    UsageError,
+)
 from tidymerge.model.receipt import State
 from tidymerge.model.run import Run
 from tidymerge.ports.log import Recording, RunLog
@@ -64,8 +74,7 @@ def settle(log: RunLog, name: str, target_of: str | None = None) -> str | None:
             elsewhere = target_of is not None and not same_place(run.target, target_of)
             if run.settled or elsewhere:
                 return None
-            with open_target(run.target, write=True) as target:
-                lasted = committed(run, log.changes(run), target)
+            lasted = _lasted(log, run)
             since = _written_since(log, run) if lasted else None
         except Interrupted:
             raise  # asked to end, no verdict on the run
@@ -92,6 +101,17 @@ def settle(log: RunLog, name: str, target_of: str | None = None) -> str | None:
         return (
             f"The run {name} was cut off, and {run.target} shows that it had not committed: nothing of it was written."
         )
+
+
+def _lasted(log: RunLog, run: Run) -> bool | None:
+    """Whether the target shows that a run committed; one that it made, or that went with it, tells by being there."""
+    try:
+        with open_target(run.target, write=True) as target:
+            return committed(run, log.changes(run), target)
+    except (NoSuchTable, NoSuchFile):
+        if run.made or run.gone:
+            return run.gone
+        raise
 
 
 def _written_since(log: RunLog, run: Run) -> str | None:

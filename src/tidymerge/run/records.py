@@ -72,22 +72,22 @@ def read_records(plan: ChangePlan, shape: TableShape, target: Target, progress: 
         progress.rows(batch.values.num_rows)
     if terms:
         rows = target.count()
-    existing = _together(found)
+    existing = put_together(found)
     several = None if sees_to_keys else _shared(plan, existing, pa.concat_tables(keys), target)
     return Found(existing, several, rows, unclear)
 
 
-def _together(parts: Sequence[Existing]) -> Existing:
-    """The records of all batches."""
+def put_together(parts: Sequence[Existing], *, complete: bool = False) -> Existing:
+    """The records of all batches. `complete`: they are all of the target's."""
     if len(parts) == 1:
-        return parts[0]
+        return replace(parts[0], complete=complete)
     names = dict.fromkeys(name for part in parts for name in part.unreadable)
     unreadable = {
         name: np.concatenate([part.unreadable.get(name, np.zeros(part.values.num_rows, bool)) for part in parts])
         for name in names
     }
     values, places = (pa.concat_tables(tables) for tables in zip(*((p.values, p.places) for p in parts), strict=True))
-    return Existing(values.combine_chunks(), places.combine_chunks(), complete=False, unreadable=unreadable)
+    return Existing(values.combine_chunks(), places.combine_chunks(), complete=complete, unreadable=unreadable)
 
 
 def _shared(plan: ChangePlan, existing: Existing, keys: pa.Table, target: Target) -> Mask:
@@ -130,7 +130,7 @@ def decided_about(
         warnings=(),
         notes=(*plan.shape.notes, *_notes(plan, read)),
         view=(),
-        limits=(*_unconditional(asked, read.rows), *exceeded(limits, tally, read.rows)),
+        limits=(*_unconditional(asked, read.rows), *exceeded(limits, tally, read.rows, len(part.changes.updates))),
         unreadable=frozenset(read.existing.unreadable),
         request=request,
     )

@@ -49,10 +49,10 @@ class Clock(Struct, frozen=True):
 def all_rejects(decided: Decided) -> pa.Table:
     """The rejected rows of all parts, in the order of the incoming rows."""
     parts = [part for part in decided.parts if decided.tally.rejected and len(rejected_rows(part.changes))]
-    tables = [rejects_table(part.rows(), part.changes) for part in parts or decided.parts[:1]]
+    tables = [rejects_table(*part.of_rows()) for part in parts or decided.parts[:1]]
     if len(tables) == 1:
         return tables[0]
-    numbers = [part.rows().row_numbers[rejected_rows(part.changes)] for part in parts]
+    numbers = [part.incoming().row_numbers[rejected_rows(part.changes)] for part in parts]
     return pa.concat_tables(tables).take(pa.array(np.argsort(np.concatenate(numbers), kind="stable")))
 
 
@@ -79,7 +79,7 @@ def save_marked(decided: Decided, path: Path, clock: Clock, *, preview: bool) ->
     incoming = decided.sample.rows
     if incoming.origin is not None:
         raise BadOption("A marked copy is made of one sheet or file at a time; this load takes rows from several.")
-    parts = [(part.rows(), part.changes) for part in decided.parts]
+    parts = [part.of_rows() for part in decided.parts]
     tables = [pa.table({column.name: as_text(column) for column in rows.columns}) for rows, _ in parts]
     order = np.argsort(np.concatenate([rows.row_numbers for rows, _ in parts]), kind="stable")
     cells = pa.concat_tables(tables, promote_options="default").take(pa.array(order))
@@ -155,6 +155,8 @@ def _table_receipt(
         samples=sample_rows,
         read_back=sum(part.changes.written for part in decided.parts) if touched else 0,
         columns_added={column.name: column.type for column in decided.added},
+        table_made=decided.made,
+        table_gone=decided.goes,
         columns_dropped={column.name: column.type for column in decided.dropped},
         records_updated=sum(len(part.changes.updates) for part in decided.parts),
     )

@@ -103,12 +103,17 @@ def split(
     pairing: Pairing,
     target: Target,
     columns: Sequence[TargetColumn],
+    *,
+    everything: bool = False,
 ) -> Iterator[Piece]:
-    """All rows as one piece, or divided by key where they are many. `keys_of` gives the typed keys of rows."""
+    """All rows as one piece, or divided by key where they are many. `keys_of` gives the typed keys of rows.
+
+    With `everything`, all records of the target are needed, not just those that the rows may mean.
+    """
     if gathered.batches is None:
         yield Piece(gathered.rows)
         return
-    reads = target.worth_reading(gathered.expected)
+    reads = everything or target.worth_reading(gathered.expected)
     count = -(-max(gathered.expected, target.about_how_many if reads else 0) // rows_at_once())
     parts = int(min(max(count, 1), BUCKETS))
     folder = Path(tempfile.mkdtemp(dir=gathered.folder))

@@ -38,7 +38,7 @@ def preview_undo_in_full(
     told = settle_all(log)
     run = undoable(log, text)
     outputs.check(target=into or run.target)
-    with opened(into or run.target, write=False) as target:
+    with opened(into or run.target, write=False, create=run.gone) as target:
         decided = decide_undo(log, run, target, progress).noting(*told)
         if outputs.conflicts is not None:
             save_conflicts(decided, run.key, outputs.conflicts).keep()
@@ -72,7 +72,8 @@ def undo(
     run = Run(clock.run or "", State.UNDONE, clock.started, user(), reopened(address), undoes=undone.name)
     with recorded(log, run) as recording:
         for attempt in attempts(recording, progress, wait_seconds):
-            with attempt, opened(address, write=True, firmly=attempt.firmly) as target:
+            opening = opened(address, write=True, firmly=attempt.firmly, create=undone.gone)
+            with attempt, opening as target:
                 decided = decide_undo(log, undone, target, progress).noting(*told)
                 check_fingerprint(decided, clock, expect)
                 check_undo(decided, undone, clock, outputs.conflicts, rest=rest)

@@ -16,15 +16,18 @@ from tidymerge.run.split import Gathered
 
 
 class Widened(Struct, frozen=True):
-    """The job and the shape of its target, with the columns that were added."""
+    """The job and the shape of its target, with the columns that were added. `made` is a whole new table, in SQL."""
 
     job: Job
     shape: TableShape
     added: tuple[NewColumn, ...] = ()
+    made: str | None = None
 
     @property
     def notes(self) -> tuple[str, ...]:
         """What was added, for people."""
+        if self.made is not None:
+            return (f"New table: {self.made}.",)
         return tuple(f"New column: {new.name}, of the type {new.type}." for new in self.added)
 
 
@@ -91,12 +94,21 @@ def _called(name: str, shape: TableShape) -> str:
 
     It does not begin with what a spreadsheet would take for a formula.
     """
-    name = name.strip().lstrip("=+-@'\t\r ") or name.strip()
-    plain = re.sub(r"[^\w]+", "_", name.strip()).strip("_")
+    name, plain = without_formula(name), plain_name(name)
     for pattern, spelled in ((r"[a-z_][a-z0-9_]*", plain.lower()), (r"[A-Z_][A-Z0-9_]*", plain.upper())):
         if plain and all(re.fullmatch(pattern, column.name) for column in shape.columns):
             return spelled
     return name
+
+
+def without_formula(name: str) -> str:
+    """The name, which does not begin with what a spreadsheet would take for a formula."""
+    return name.strip().lstrip("=+-@'\t\r ") or name.strip()
+
+
+def plain_name(name: str) -> str:
+    """The name with underscores in place of spaces and signs."""
+    return re.sub(r"[^\w]+", "_", without_formula(name)).strip("_") or without_formula(name)
 
 
 def _type(job: Job, name: str, sources: Sequence[str], gathered: Gathered) -> str:

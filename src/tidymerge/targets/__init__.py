@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from tidymerge.address import Address, parse
 from tidymerge.databases import SQLITE_ENDINGS, connect, is_database
 from tidymerge.errors import BadAddress
-from tidymerge.formats.files import check_file, is_parquet_folder
+from tidymerge.formats.files import check_file, check_new_file, is_parquet_folder
 
 if TYPE_CHECKING:
     from tidymerge.ports.target import Target
@@ -26,26 +26,34 @@ _FILES: Mapping[str, tuple[str, str]] = MappingProxyType(
 )
 
 
-def open_target(text: str, *, write: bool, types: Mapping[str, str] = _NONE, firmly: bool = False) -> "Target":
-    """The target at an address, not yet entered. Raises BadAddress, NoSuchFile and MissingPackage.
+def open_target(
+    text: str, *, write: bool, types: Mapping[str, str] = _NONE, firmly: bool = False, create: bool = False
+) -> "Target":
+    """The target at an address, not yet entered. Raises BadAddress, NoSuchFile, BadOption and MissingPackage.
 
-    `types` of columns are used for files that have none of their own. `firmly` keeps all others from writing.
+    `types` of columns are used for files that have none of their own. `firmly` keeps all others from writing. A target
+    to `create` is not there yet.
     """
     from tidymerge.targets.sql import SqlTarget
 
     address = parse(text)
     if address.server is not None:
-        return SqlTarget(connect(address), address.fragment, write=write, server=address.server, firmly=firmly)
-    if is_parquet_folder(address):
+        return SqlTarget(
+            connect(address), address.fragment, write=write, server=address.server, firmly=firmly, create=create
+        )
+    if create:
+        check_new_file(address, is_database=is_database(text))
+    elif is_parquet_folder(address):
         return _parquet_target(address, write=write)
-    check_file(address)
+    else:
+        check_file(address)
     ending = address.path.suffix.lower()
     if ending == _PARQUET and not is_database(text):
-        return _parquet_target(address, write=write)
+        return _parquet_target(address, write=write, create=create)
     if not is_database(text) and (
         (ending in _TEXT_ENDINGS and address.fragment is None) or ending in _WORKBOOK_ENDINGS
     ):
-        return _file_target(address, types, write=write)
+        return _file_target(address, types, write=write, create=create)
     if not is_database(text):
         raise BadAddress(
             f"{text!r} is not a table that rows can be loaded into; known are SQLite files "
@@ -55,20 +63,22 @@ def open_target(text: str, *, write: bool, types: Mapping[str, str] = _NONE, fir
         )
     from tidymerge.databases.sqlite.database import SqliteDatabase
 
-    return SqlTarget(partial(SqliteDatabase, address.path, write=write), address.fragment, write=write)
+    new = create and not address.path.exists()
+    connecting = partial(SqliteDatabase, address.path, write=write, new=new)
+    return SqlTarget(connecting, address.fragment, write=write, create=create)
 
 
-def _file_target(address: Address, types: Mapping[str, str], *, write: bool) -> "Target":
+def _file_target(address: Address, types: Mapping[str, str], *, write: bool, create: bool) -> "Target":
     from tidymerge.core.infer.told import declared
     from tidymerge.targets.files import FileTarget
 
     module, name = _FILES[address.path.suffix.lower()]
     known = {name: declared(text) for name, text in types.items()}
-    return FileTarget(address, partial(getattr(import_module(module), name), types=known), write=write)
+    return FileTarget(address, partial(getattr(import_module(module), name), types=known), write=write, create=create)
 
 
-def _parquet_target(address: Address, *, write: bool) -> "Target":
+def _parquet_target(address: Address, *, write: bool, create: bool = False) -> "Target":
     from tidymerge.formats.parquet.rows import ParquetRows
     from tidymerge.targets.files import FileTarget
 
-    return FileTarget(address, ParquetRows, write=write)
+    return FileTarget(address, ParquetRows, write=write, create=create)

@@ -22,21 +22,28 @@ from tidymerge.formats.swap import Swap
 from tidymerge.model import Existing, Indices, NewColumn, Pairing, TableShape, TargetColumn
 from tidymerge.model.changes import ChangeSet, Refusal, Written
 from tidymerge.model.terms import Term
-from tidymerge.on_disk import other_names
+from tidymerge.on_disk import PrivateFolder, other_names
 
 _ROW = "row"
 
 
 class FileTarget:
-    """The rows of a file, or of a folder of files. Entering reads it; with `write`, other loads in its folder wait."""
+    """The rows of a file, or of a folder of files. Entering reads it; with `write`, other loads in its folder wait.
 
-    def __init__(self, address: Address, read: Callable[[Address], Content], *, write: bool) -> None:
+    A file to `create` is not there yet: it has content once it is told its columns.
+    """
+
+    def __init__(
+        self, address: Address, read: Callable[[Address], Content], *, write: bool, create: bool = False
+    ) -> None:
         self._address = address
         self._read = read
         self._fragment = address.fragment
         self._path = path = address.path.resolve()
         self._swap = Swap(path if path.is_dir() else path.parent, self.address)
         self._write = write
+        self._create = self._is_new = create
+        self._private: PrivateFolder | None = None
         self._row_at = np.zeros(0, np.int64)
         self._pairing: Mapping[str, TargetColumn] = {}
         self._changes: list[ChangeSet] = []
@@ -46,8 +53,9 @@ class FileTarget:
             if self._write:
                 self._swap.lock(self._path)
             self._swap.watch(self._own_files)
-            self._file = self._read(self._address)
-            self._fragment = self._file.fragment
+            if not self._create:
+                self._file = self._read(self._address)
+                self._fragment = self._file.fragment
         except BaseException:
             self._swap.close()
             raise
@@ -57,6 +65,8 @@ class FileTarget:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self._swap.close()
+        if self._private is not None:
+            self._private.remove()
 
     @property
     def address(self) -> str:
@@ -65,13 +75,39 @@ class FileTarget:
 
     def describe(self) -> TableShape:
         """The columns; a file enforces nothing."""
+        if self._create:
+            return TableShape(self._path.name, (), types_told=True)
+        return self._described()
+
+    def _described(self) -> TableShape:
+        """The columns of the content."""
         said = [words for path in self._own_files() if (words := other_names(path))]
         kept = [f"{words}: the others keep the old rows, as a load puts a new file in its place." for words in said]
         notes = (*self._file.notes, *kept)
         return TableShape(self._file.name, self._file.columns, notes=notes, types_told=self._file.types_told)
 
     def _own_files(self) -> list[Path]:
-        return parquet_files(self._path) if self._path.is_dir() else [self._path]
+        if self._path.is_dir():
+            return parquet_files(self._path)
+        return [self._path] if self._path.exists() or not self._is_new else []
+
+    def create(self, columns: Sequence[NewColumn], key: Sequence[str]) -> TableShape:
+        """Begin with no rows; nothing sees to it that keys are unique."""
+        from tidymerge.targets.new_files import new_content
+
+        self._private = PrivateFolder()
+        self._file = new_content(self._address, columns, self._private.path)
+        self._fragment = self._file.fragment
+        self._create = False
+        return self._described()
+
+    def abolish(self) -> None:
+        """Take the file away with the commit, or the sheet, where others are in the file."""
+        rest = list(self._after.taken_away())
+        if rest:
+            self._swap.put_all(rest)
+        else:
+            self._swap.take_away(self._path)
 
     def add(self, columns: Sequence[NewColumn]) -> TableShape:
         """Give the file more columns, blank in all rows."""
@@ -101,6 +137,12 @@ class FileTarget:
     def fetch(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Existing:
         """The given columns of all rows, or of those that may match."""
         return _existing(self._file.find(columns, key, keys))
+
+    keeps_places = True
+
+    def nothing(self, columns: Sequence[TargetColumn]) -> Existing:
+        """No rows."""
+        return _existing(self._file.values(columns, np.zeros(0, np.int64)))
 
     def break_off(self) -> None:
         """Nothing is left to do: a file is read to its end."""
@@ -252,8 +294,8 @@ class FileTarget:
 
     def remaining(self, changes: ChangeSet) -> int:
         """How many rows of the removed keys are still there."""
-        if not len(changes.removals):
-            return 0
+        if changes.by_place or not len(changes.removals):
+            return 0  # without a key equal rows may be there still: how many rows there are is proved
         exact = [column.as_stored() for column in self._file.columns if column.name in changes.key]
         keys = changes.removals.before.select([column.name for column in exact])
         codes = code_keys(keys, self._after.find(exact, exact, keys).values, exact)

@@ -41,4 +41,5 @@ def receipt(
     draw_runs.about(out, found)
     draw_runs.notes(out, past)
     if written is not None:
-        out.print(f"Wrote {written:,} changed {'field' if written == 1 else 'fields'} to {changes}.")
+        lines = "line" if written == 1 else "lines"
+        out.print(f"Wrote {written:,} {lines} to {changes}: each changed field, and records that hold only their key.")

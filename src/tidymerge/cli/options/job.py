@@ -49,7 +49,11 @@ def job_of(
     query: options.Query = None,
     add_columns: options.AddColumns = False,
     add_column: options.AddColumn = None,
+    create: options.Create = False,
+    like: options.Like = None,
     skip_when: options.SkipWhen = None,
+    append: options.Append = False,
+    again: options.Again = False,
     delimiter: options.Delimiter = None,
     quote: options.Quote = None,
     encoding: options.Encoding = None,
@@ -77,7 +81,7 @@ def job_of(
         incoming=incoming, target=into, key=key or (), renames=_pairs(mapped), only=only or (),
         add=add_columns or add_column or False, header_row=header_row, take_rows=rows, skip_when=skip_when,
         read=options.read_options(delimiter, quote, encoding, cells, query), limits=limits, strict=strict,
-        trust_triggers=trust_triggers,
+        trust_triggers=trust_triggers, append=append, again=again, create=create, like=like,
     )  # fmt: skip
     return _complete(job_with(None if job_file is None else Path(job_file), given))
 

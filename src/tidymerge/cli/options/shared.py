@@ -77,6 +77,14 @@ Encoding = Annotated[
     str | None,
     typer.Option("--encoding", metavar="NAME", help="The encoding of a text file, such as cp1252. Else it is found."),
 ]
+Create = Annotated[
+    bool, typer.Option("--create", help="The target is not there yet: make it, typed from the data, with --key as key.")
+]
+Like = Annotated[
+    str | None, typer.Option("--like", metavar="TABLE", help="Make the target with the structure of this table.")
+]
+Append = Annotated[bool, typer.Option("--append", help="Every row is a new record: none is looked for.")]
+Again = Annotated[bool, typer.Option("--again", help="Load rows again that may count only once.")]
 RejectsFile = Annotated[
     str | None, typer.Option("--rejects", metavar="FILE", help="Write the rejected rows and why to this CSV file.")
 ]

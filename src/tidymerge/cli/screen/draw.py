@@ -9,7 +9,7 @@ from rich.text import Text
 
 from tidymerge.cli.screen.listing import Listing
 from tidymerge.cli.screen.typed import typed
-from tidymerge.core.explain.wording import by_rows, heading, statement, what_was_proved, why_nothing, wording
+from tidymerge.core.explain.wording import by_rows, found_by, heading, statement, what_was_proved, why_nothing, wording
 from tidymerge.core.naming.mapping import listing
 from tidymerge.core.words import counted, plural
 from tidymerge.model import Reason
@@ -82,11 +82,11 @@ def _heading(shown: Receipt, table: TableReceipt) -> RenderableType:
     conditional = f" {wording(shown).condition}" if shown.state is State.PREVIEWED else ""
     names = f"Column names in row {shown.header_row}. " if shown.header_row else ""
     asked = cut(statement(shown.request), _LONGEST_NAME)
-    key = " + ".join(map(cut, table.key)).rstrip(".")
+    found = found_by(shown, cut)
     size = f"The table: {counted(table.rows_before, 'row')} before, {table.rows_after:,} after{conditional}."
-    under = f"{names}Records matched by {key}. {size}"
+    under = f"{names}{found} {size}"
     if asked:
-        under = f"{asked}\nRecords named by {key}. The table has {counted(table.rows_before, 'record')}."
+        under = f"{asked}\n{found} The table has {counted(table.rows_before, 'record')}."
     return Group(line, Text(under + "\n", "dim"))
 
 
@@ -125,7 +125,7 @@ def _changes(table: TableReceipt, *, by_row: bool) -> RenderableType | None:
         listed.add_row(
             cut(name),
             f"{count:,}",
-            *([str(example.row)] if by_row else []),
+            *([str(example.row or "")] if by_row else []),
             cut(" / ".join(example.key)),
             value(example.before),
             value(example.after, "cyan"),
@@ -148,7 +148,9 @@ def _samples(samples: Sequence[SampleRow], *, by_row: bool) -> RenderableType | 
                 cells.append(value(before, "magenta"))
             else:
                 cells.append(value(after, "green" if sample.outcome == "inserted" else "dim"))
-        listed.add_row(*([str(sample.row)] if by_row else []), Text(sample.outcome, _STYLES[sample.outcome]), *cells)
+        listed.add_row(
+            *([str(sample.row or "")] if by_row else []), Text(sample.outcome, _STYLES[sample.outcome]), *cells
+        )
     return Padding(listed, (0, 0, 1, 0))
 
 

@@ -29,6 +29,7 @@ def tally(parts: Sequence[ChangeSet]) -> Tally:
         skipped=int(counts[Outcome.SKIPPED]),
         rejected=int(counts[Outcome.REJECTED]),
         removed=int(counts[Outcome.REMOVED]),
+        absent=sum(len(changes.outcomes) - changes.rows for changes in parts),
     )
 
 
@@ -132,7 +133,8 @@ def _bucket_digests(changes: ChangeSet) -> dict[tuple[str, int], bytes]:
 def _hashed(changes: ChangeSet, table: pa.Table, action: str) -> "dict[int, hashlib._Hash]":
     """The hash of each bucket of a table, column by column: a bucket may have few rows, and a table many columns."""
     by_key = _canonical_order(changes, table, action)
-    bucket = buckets_of(_keys(changes, table, action))[by_key]
+    keyed = bool(changes.key)
+    bucket = (buckets_of(_keys(changes, table, action)) if keyed else np.zeros(table.num_rows, np.uint8))[by_key]
     order = by_key[np.argsort(bucket, kind="stable")]
     numbers, starts = np.unique(np.sort(bucket), return_index=True)
     bounds = np.r_[starts, len(order)]
@@ -161,13 +163,19 @@ def _keys(changes: ChangeSet, table: pa.Table, action: str) -> pa.Table:
 
 
 def _canonical_order(changes: ChangeSet, table: pa.Table, action: str) -> Indices:
-    """The rows by key; where several records have one key, by what they hold."""
-    if action != "update" or _distinct(changes.updates.rows, len(changes.outcomes)) == len(changes.updates):
+    """The rows by key; where several records have one key, by what they hold. Without a key, as they came in."""
+    if not changes.key:
+        rows = {"update": changes.updates.rows, "insert": changes.inserts.rows, "remove": changes.removals.rows}
+        return np.argsort(rows[action], kind="stable")
+    alone = action != "update" or _distinct(changes.updates.rows, len(changes.outcomes)) == len(changes.updates)
+    if alone and not changes.shared_keys:
         keys = _keys(changes, table, action)
     else:
         names = [*changes.key, *sorted(set(table.column_names) - set(changes.key) - set(changes.stamps))]
         both = {f"after {name}": table[name] for name in names}
-        keys = pa.table(both | {f"before {name}": changes.updates.before[name] for name in names})
+        if action == "update":
+            both |= {f"before {name}": changes.updates.before[name] for name in names}
+        keys = pa.table(both)
     order: Indices = pc.sort_indices(keys, sort_keys=[(name, "ascending") for name in keys.column_names]).to_numpy()
     return order
 

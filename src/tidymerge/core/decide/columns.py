@@ -16,7 +16,8 @@ from tidymerge.core.tidy.convert import as_text, cast_cells, tidy_arrays
 from tidymerge.core.tidy.shaping import shape_column
 from tidymerge.core.tidy.tidying import tidy
 from tidymerge.errors import BadOption
-from tidymerge.model import EqualTexts, Flaw, Incoming, Kind, Mask, Pair, Pairing, Reason
+from tidymerge.model import EqualTexts, Flaw, Incoming, Indices, Kind, Mask, Pair, Pairing, Reason
+from tidymerge.model.flaws import of_rows
 from tidymerge.model.rules import ColumnRule, Find
 
 
@@ -35,6 +36,17 @@ class Converted(Struct, frozen=True):
     not_found: Mapping[str, int] = field(default_factory=dict)
     untidied: Mapping[str, pa.Array] = field(default_factory=dict)
 
+    def only(self, rows: Indices) -> "Converted":
+        """Some of the rows; what is counted, is counted of all."""
+        at = pa.array(rows)
+        return replace(
+            self,
+            values=self.values.take(at),
+            flaws=of_rows(self.flaws, rows, self.values.num_rows),
+            cleared={name: mask[rows] for name, mask in self.cleared.items()},
+            untidied={name: texts.take(at) for name, texts in self.untidied.items()},
+        )
+
 
 class Surroundings(Struct, frozen=True):
     """What a conversion needs in addition to the rows: compiled computed values, look-up tables, the run's stamps.
@@ -49,6 +61,11 @@ class Surroundings(Struct, frozen=True):
     clear_mark: str | None = None
     own_table: str = ""
     asked: frozenset[str] = frozenset()
+
+    @property
+    def movements(self) -> frozenset[str]:
+        """The columns whose values are worked out from what the record holds."""
+        return frozenset(name for name, compute in self.computes.items() if compute.looks_at("existing"))
 
     def telling(self, equal: Mapping[Find, EqualTexts]) -> "Surroundings":
         """The same with what the database said of the texts that are looked up."""
@@ -170,7 +187,8 @@ def _flawed(incoming: Incoming, pair: Pair) -> Mask:
 def used_columns(pairing: Pairing, around: Surroundings) -> set[str]:
     """The incoming columns that feed a target column or are asked by the job."""
     used = {source for pair in pairing.pairs for source in pair.rule.sources} | around.asked
-    return used | {name for expression in around.computes.values() for _, name in expression.uses}
+    computes = around.computes.values()
+    return used | {name for one in computes for scope, name in one.uses if scope == "incoming"}
 
 
 def spared(flaws: Sequence[Flaw], skipped: Mask) -> list[Flaw]:
@@ -193,6 +211,8 @@ def _cells(incoming: Incoming, pair: Pair, around: Surroundings) -> tuple[list[p
         return [_files(incoming)], [], nothing
     if rule.stamp is not None:
         return [pa.repeat(pa.scalar(around.stamps[rule.stamp]), rows)], [], nothing
+    if pair.target.name in around.movements:
+        return [], [], nothing  # the record is needed, which is not known yet
     if rule.compute is not None:
         frame = raw_frame(incoming, around.computes[pair.target.name], around.now)
         values = around.computes[pair.target.name].evaluate(frame)

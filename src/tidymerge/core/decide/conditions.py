@@ -15,8 +15,8 @@ from tidymerge.core.tidy import digits
 from tidymerge.core.tidy.cells import as_array, mask_of
 from tidymerge.core.tidy.convert import as_text, tidy_arrays
 from tidymerge.errors import BadExpression
-from tidymerge.model import Existing, Incoming, IncomingColumn, Indices, Mask, Pairing, TableShape
-from tidymerge.model.rules import Rules
+from tidymerge.model import Existing, Incoming, IncomingColumn, Indices, Mask, Pair, Pairing, TableShape
+from tidymerge.model.rules import Blanks, Rules
 
 _EMPTY, _GREATER = "empty", "greater"
 
@@ -30,6 +30,7 @@ class Conditions(Struct, frozen=True):
     update_when: Expression | None = None
     columns: Mapping[str, Expression] = field(default_factory=dict)
     computes: Mapping[str, Expression] = field(default_factory=dict)
+    absent_within: Expression | None = None
 
     def asked(self, incoming: Incoming) -> frozenset[str]:
         """The incoming columns, by their own names, that the conditions look at."""
@@ -40,7 +41,7 @@ class Conditions(Struct, frozen=True):
     @property
     def existing_columns(self) -> set[str]:
         """The target columns whose stored values the conditions look at."""
-        used = [self.insert_when, self.update_when, *self.columns.values()]
+        used = [self.insert_when, self.update_when, *self.columns.values(), *self.computes.values(), self.absent_within]
         return {name for expression in used if expression for scope, name in expression.uses if scope == "existing"}
 
 
@@ -48,10 +49,11 @@ def compile_conditions(
     incoming: Incoming, pairing: Pairing, shape: TableShape, rules: Rules, now: datetime
 ) -> Conditions:
     """Compile and check all expressions of a job. Raises BadExpression."""
-    raw = {"incoming": _Scope({}, incoming.columns)}
+    raw: dict[str, Mapping[str, Type | Cells]] = {"incoming": _Scope({}, incoming.columns)}
+    stored: Mapping[str, Type | Cells] = {c.name: type_of(c.type) for c in shape.columns if not c.foreign}
     both: dict[str, Mapping[str, Type | Cells]] = {
         "incoming": _incoming_scope(incoming, pairing),
-        "existing": {c.name: type_of(c.type) for c in shape.columns},
+        "existing": stored,
     }
     only_incoming = {"incoming": both["incoming"]}
     columns, computes = {}, {}
@@ -66,7 +68,9 @@ def compile_conditions(
             text = shorthand.get(rule.update_when, rule.update_when)
             columns[name] = compile_expression(text, f"columns.{name}.update_when", both, condition=True)
         if rule.compute:
-            computes[name] = compile_expression(rule.compute, f"columns.{name}.compute", raw)
+            computes[name] = compile_expression(rule.compute, f"columns.{name}.compute", {**raw, "existing": stored})
+            if computes[name].looks_at("existing"):
+                _check_movement(pair, pairing, rules)
             if tells_time(rule.compute):
                 raise BadExpression(
                     f"columns.{name}.compute: a value that differs at every load would never be unchanged; "
@@ -79,7 +83,31 @@ def compile_conditions(
         _compiled(rules.update_when, "rules.update_when", both),
         columns,
         computes,
+        _compiled(rules.absent_within, "rules.absent_within", {"existing": stored}),
     )
+
+
+def _check_movement(pair: Pair, pairing: Pairing, rules: Rules) -> None:
+    """Raise BadExpression where a value can't be worked out from the record."""
+    name = pair.target.name
+    where = f"columns.{name}.compute"
+    if not rules.once:
+        raise BadExpression(
+            f"{where}: a value that is worked out from the record (existing.…) would change again at every load. With "
+            "once = true in [rules] the log sees to it that the same rows are loaded only once."
+        )
+    if name in pairing.key:
+        raise BadExpression(f"{where}: {name} finds the record, so it can't be worked out from it.")
+    if rules.same_key_twice != "reject":
+        raise BadExpression(f"{where}: of rows that add to the record, each counts: leave same_key_twice out.")
+    if (pair.rule.blanks or rules.blanks) is Blanks.CLEAR:
+        raise BadExpression(
+            f"{where}: a row with a blank adds nothing, so it must not clear what the record holds. Say "
+            f'blanks = "keep" in columns.{name}.'
+        )
+    if rules.update_all or rules.removes:
+        other = "several_records" if rules.update_all else 'the instruction "remove"'
+        raise BadExpression(f"{where}: a value that is worked out from the record does not go with {other}.")
 
 
 def _doubled(name: str) -> str:
@@ -175,6 +203,21 @@ class Sides(Struct, frozen=True):
         return held
 
 
+def _settings(rules: Rules, pairing: Pairing, shape: TableShape) -> dict[str, str]:
+    """What marks a record as gone, by column. Raises NoSuchColumn and BadExpression."""
+    if rules.once:
+        raise BadExpression("rules.absent: rows that may count only once are no full list; leave one of both out.")
+    loaded = {column.name for column in pairing.columns} - set(pairing.key)
+    found = {target_name(shape, name): value for name, value in rules.absent_sets.items()}
+    for name in found:
+        if name not in loaded:
+            raise BadExpression(
+                f"rules.absent: {name} is not loaded, so a record that comes back on the list would stay marked. Say "
+                f"in [columns] what rows on the list get, as in {name} = {{ value = true }}."
+            )
+    return found
+
+
 def resolved(rules: Rules, incoming: Incoming, pairing: Pairing, shape: TableShape) -> Rules:
     """The rules with the columns' own spelling. Raises NoSuchColumn and BadExpression."""
     if rules.greatest is not None:
@@ -182,6 +225,10 @@ def resolved(rules: Rules, incoming: Incoming, pairing: Pairing, shape: TableSha
         if name not in {column.name for column in pairing.columns}:
             raise BadExpression(f"rules.same_key_twice: {name} decides between rows of one key, but is not loaded.")
         rules = replace(rules, greatest=name)
+    if rules.absent is not None:
+        rules = replace(rules, absent_sets=_settings(rules, pairing, shape))
+    elif rules.absent_within is not None:
+        raise BadExpression("rules.absent_within says of what the rows are the full list: say absent, too.")
     if rules.instruction is not None:
         column = incoming_name([column.name for column in incoming.columns], rules.instruction.column)
         actions = {

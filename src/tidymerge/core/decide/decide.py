@@ -10,6 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from msgspec.structs import replace
 
+from tidymerge.core.decide.absent import with_absent
 from tidymerge.core.decide.change_set import Matched, change_set
 from tidymerge.core.decide.columns import Converted, constant, spared
 from tidymerge.core.decide.compare import changes_of, cleared_in_vain, compare
@@ -30,16 +31,16 @@ from tidymerge.core.decide.rows import (
 from tidymerge.core.decide.teams import Team, shared, team_up
 from tidymerge.core.decide.verdicts import Verdicts
 from tidymerge.core.match.match import KeyCodes, all_matches
-from tidymerge.core.tidy.cells import as_array, keep, mask_at
+from tidymerge.core.tidy.cells import any_of, as_array, keep, mask_at
 from tidymerge.model import Indices, Mask, Pair
 from tidymerge.model.changes import ChangeSet
 from tidymerge.model.rules import Action, Blanks
 
 
-def decide(question: Question, skipped: Mask) -> ChangeSet:
+def decide(question: Question, left_out: Mapping[str, Mask]) -> ChangeSet:
     """Give every incoming row its outcome and every touched record its values.
 
-    `skipped` are rows that the job leaves out. Source: docs/meaning.md.
+    `left_out` are rows that the job leaves out, by why. Source: docs/meaning.md.
     """
     question = replace(question, converted=_defaults_for_blanks(question))
     told = instructions(question.incoming, question.rules)
@@ -47,7 +48,8 @@ def decide(question: Question, skipped: Mask) -> ChangeSet:
     verdicts = Verdicts(question.rows)
 
     # What a row says by itself.
-    verdicts.skip("left out by skip_when", skipped)
+    for why, rows in left_out.items():
+        verdicts.skip(why, rows)
     verdicts.skip("the row says so", told.actions == ACTION_CODES[Action.SKIP])
     verdicts.reject(told.flaws)
     verdicts.reject(blank_keys(question.converted, question.pairing))
@@ -72,7 +74,13 @@ def decide(question: Question, skipped: Mask) -> ChangeSet:
 
     _company(verdicts, team, repeated)
     outcomes = verdicts.outcomes(np.r_[update.rows, along[0]], inserted, np.flatnonzero(known & told.going))
-    changes = change_set(question, outcomes, verdicts, update, new_values)
+    named = None
+    if question.rules.absent is not None:
+        beyond = with_absent(question, outcomes, update)
+        question, outcomes, update, named = beyond.question, beyond.outcomes, beyond.update, beyond.named
+    changes = replace(
+        change_set(question, outcomes, verdicts, update, new_values), absent=named, shared_keys=question.rules.keeps_all
+    )
     followers, leaders = np.r_[along[0], repeated.spare], np.r_[along[1], repeated.first]
     good = ~verdicts.rejected[followers]
     return replace(changes, followers=followers[good], leaders=leaders[good])
@@ -188,7 +196,7 @@ def _updates(question: Question, known: Mask, team: Team, verdicts: Verdicts) ->
     for name in changed:
         changed[name] &= team.may_change(name)[rows]
     verdicts.reject(cleared_in_vain(question, sides, changed))
-    touched = _any(changed, len(rows)) & ~verdicts.rejected[rows]
+    touched = any_of(changed.values(), len(rows)) & ~verdicts.rejected[rows]
     for why, mask in held.items():  # a row of which nothing is left is not one that says what the record says
         verdicts.skip_rows(why, _without(rows[mask], rows[touched], len(known)))
     if not question.rules.updates:
@@ -210,8 +218,3 @@ def _without(rows: Indices, others: Indices, size: int) -> Indices:
     left = mask_at(rows, size)
     left[others] = False
     return np.flatnonzero(left)
-
-
-def _any(changed: Mapping[str, Mask], length: int) -> Mask:
-    mask: Mask = np.logical_or.reduce([np.zeros(length, bool), *changed.values()])
-    return mask

@@ -12,22 +12,26 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from tidymerge.core.decide.columns import Converted, Understood, convert, texts_sought, understand
-from tidymerge.core.decide.conditions import rows_to_skip
+from tidymerge.core.decide.compare import compare
+from tidymerge.core.decide.conditions import Sides, rows_to_skip
 from tidymerge.core.decide.decide import decide
+from tidymerge.core.decide.movements import decide_movements
 from tidymerge.core.decide.plan import Plan
 from tidymerge.core.decide.question import Question
-from tidymerge.core.match.match import by_number, code_keys, match, texts_to_tell
-from tidymerge.core.tidy.cells import as_array, differs
+from tidymerge.core.decide.rows import ACTION_CODES, flawed, instructions
+from tidymerge.core.match.match import KeyCodes, by_number, code_keys, match, texts_to_tell
+from tidymerge.core.match.pairing import candidates, paired
+from tidymerge.core.tidy.cells import any_of, as_array, differs
 from tidymerge.model import Existing, Incoming, Indices, Kind, Mask
 from tidymerge.model.changes import ChangeSet
-from tidymerge.model.rules import Find
+from tidymerge.model.rules import Action, Find
 
 
 class TidyRows(Struct, frozen=True):
-    """Incoming rows once they are tidied, shaped and cast, and which of them the job leaves out."""
+    """Incoming rows once they are tidied, shaped and cast, and which of them the job leaves out, by why."""
 
     incoming: Incoming
-    skipped: Mask
+    left_out: Mapping[str, Mask]
     understood: Understood
 
     def texts_to_ask(self, plan: Plan) -> dict[Find, pa.Array]:
@@ -39,9 +43,14 @@ class Rows(Struct, frozen=True):
     """Incoming rows in the target's types; `came` are the rows whose key tidying changed, with their keys before."""
 
     incoming: Incoming
-    skipped: Mask
+    left_out: Mapping[str, Mask]
     converted: Converted
     came: tuple[Indices, pa.Table] | None = None
+
+    @property
+    def skipped(self) -> Mask:
+        """The rows that the job leaves out."""
+        return any_of(self.left_out.values(), len(self.incoming.row_numbers))
 
     def keys(self, plan: Plan) -> pa.Table:
         """All keys under which records may be found."""
@@ -55,7 +64,10 @@ class Rows(Struct, frozen=True):
 
 
 class Decision(Struct, frozen=True):
-    """What was decided about some rows, and what is worth saying, counted by column."""
+    """What was decided about some rows, and what is worth saying, counted by column.
+
+    `nameless` are rows of which it is not known which record they mean.
+    """
 
     changes: ChangeSet
     read: int
@@ -63,18 +75,24 @@ class Decision(Struct, frozen=True):
     not_found: Mapping[str, int] = field(default_factory=dict)
     unreadable: Mapping[str, int] = field(default_factory=dict)
     latest: Mapping[str, str] = field(default_factory=dict)
+    nameless: int = 0
 
 
 def read_rows(plan: Plan, incoming: Incoming) -> TidyRows:
     """Tidy, shape and cast some rows, and see which the job leaves out."""
     skipped = rows_to_skip(incoming, plan.conditions)
-    return TidyRows(incoming, skipped, understand(incoming, plan.pairing, plan.around, skipped))
+    left_out = {"left out by skip_when": skipped}
+    if plan.known is not None:
+        left_out[plan.known.why] = plan.known.among(incoming, skipped)
+    all_out = any_of(left_out.values(), len(skipped))
+    return TidyRows(incoming, left_out, understand(incoming, plan.pairing, plan.around, all_out))
 
 
 def convert_rows(plan: Plan, tidy: TidyRows) -> Rows:
     """Look up what is to be looked up."""
-    converted = convert(tidy.incoming, tidy.understood, plan.pairing, plan.around, tidy.skipped)
-    return Rows(tidy.incoming, tidy.skipped, converted, _keys_as_they_came(plan, converted))
+    skipped = any_of(tidy.left_out.values(), len(tidy.incoming.row_numbers))
+    converted = convert(tidy.incoming, tidy.understood, plan.pairing, plan.around, skipped)
+    return Rows(tidy.incoming, tidy.left_out, converted, _keys_as_they_came(plan, converted))
 
 
 def decide_part(plan: Plan, rows: Rows, existing: Existing) -> Decision:
@@ -83,18 +101,42 @@ def decide_part(plan: Plan, rows: Rows, existing: Existing) -> Decision:
     converted = rows.converted
     if rows.came is not None:
         converted = _with_exact_keys(converted, rows.came, existing, plan)
-    codes = code_keys(converted.values, existing.values, key, equal)
+    if key:
+        codes = code_keys(converted.values, existing.values, key, equal)
+    else:  # every row is new
+        codes = KeyCodes(np.full(len(rows.incoming.row_numbers), -1), np.full(existing.values.num_rows, -1), 1)
     question = Question(
         rows.incoming, converted, existing, codes, match(codes), plan.pairing, plan.shape, plan.rules, plan.conditions
     )
+    if plan.rules.keeps_all:
+        question = _one_to_one(question, rows.skipped)
+    rounded: Mapping[str, int] = converted.rounded
+    if plan.around.movements:
+        changes, rounded = decide_movements(question, rows.left_out, plan.around)
+    else:
+        changes = decide(question, rows.left_out)
     return Decision(
-        decide(question, rows.skipped),
+        changes,
         len(rows.incoming.row_numbers),
-        converted.rounded,
+        rounded,
         converted.not_found,
         {name: int(mask.sum()) for name, mask in existing.unreadable.items()},
         _latest(plan, converted.values),
+        int((~rows.skipped & (codes.incoming < 0)).sum()) if key else 0,
     )
+
+
+def _one_to_one(question: Question, skipped: Mask) -> Question:
+    """The question, in which each row has a record of its own, where it has one."""
+    told = instructions(question.incoming, question.rules)
+    wrong = flawed([*question.converted.flaws, *told.flaws], question.rows)
+    settled = skipped | wrong | (told.actions == ACTION_CODES[Action.SKIP])
+    rows, records = candidates(question.codes)
+    sides = Sides(question.incoming, question.converted.values, question.existing, rows, records)
+    asked = replace(question, rules=replace(question.rules, update_all=True))  # several records to a row
+    other = any_of(compare(asked, sides, {}).values(), len(rows))
+    codes = paired(question.codes, rows, records, ~other, settled)
+    return replace(question, codes=codes, matches=match(codes))
 
 
 def _latest(plan: Plan, values: pa.Table) -> dict[str, str]:

@@ -8,18 +8,23 @@ from msgspec.structs import replace
 from tidymerge.core.decide.columns import Surroundings
 from tidymerge.core.decide.conditions import Conditions
 from tidymerge.core.decide.removal import own_parents
+from tidymerge.core.match.known import Known
 from tidymerge.model import EqualTexts, Pairing, TableShape, TargetColumn
 from tidymerge.model.rules import Find, Rules
 
 
 class Plan(Struct, frozen=True):
-    """The columns and their rules, the conditions, the tables looked up in: plain data, which can be pickled."""
+    """The columns and their rules, the conditions, the tables looked up in: plain data, which can be pickled.
+
+    `known` are rows that were loaded before and are not to be loaded again.
+    """
 
     shape: TableShape
     pairing: Pairing
     rules: Rules
     conditions: Conditions
     around: Surroundings
+    known: Known | None = None
 
     @property
     def columns_read(self) -> tuple[TargetColumn, ...]:
@@ -34,7 +39,7 @@ class Plan(Struct, frozen=True):
         """The plan that reads the keys of rows and nothing else."""
         pairs = tuple(pair for pair in self.pairing.pairs if pair.target.name in self.pairing.key)
         conditions = replace(self.conditions, skip_when=None)
-        return replace(self, pairing=replace(self.pairing, pairs=pairs), conditions=conditions)
+        return replace(self, pairing=replace(self.pairing, pairs=pairs), conditions=conditions, known=None)
 
     def telling(self, equal: Mapping[Find, EqualTexts]) -> "Plan":
         """The plan with what the database said of the texts that are looked up."""

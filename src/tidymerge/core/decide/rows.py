@@ -215,7 +215,11 @@ def disobedient(told: Told, fresh: Mask, known: Mask, values: pa.Table, pairing:
     """Inserts whose key exists already, and updates and removals whose key does not."""
     found = []
     for mask, reason, wanted in (
-        (known & (told.actions == ACTION_CODES[Action.INSERT]), Reason.ALREADY_THERE, "a new key: the row says insert"),
+        (
+            known & (told.actions == ACTION_CODES[Action.INSERT]),
+            Reason.ALREADY_THERE,
+            "a new key: the row is to be inserted",
+        ),
         (
             fresh & (told.actions == ACTION_CODES[Action.UPDATE]),
             Reason.NOT_THERE,

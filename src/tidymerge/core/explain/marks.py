@@ -52,6 +52,8 @@ def marks_of(incoming: Incoming, changes: ChangeSet, pairing: Pairing) -> Marks:
         for column in flaw.cells:
             cells += [MarkedCell(int(number), column, True) for number in incoming.row_numbers[flaw.rows]]
     keys = [_source(incoming, pair) for name in pairing.key for pair in pairing.pairs if pair.target.name == name]
+    if not keys:
+        keys = [pa.nulls(length, pa.string())]
     key = pc.binary_join_element_wise(*keys, " / ") if len(keys) > 1 else keys[0]  # null where a part is blank
     texts = pa.table({"why": pa.array(why, pa.string()), "changed": pa.array(changed, pa.string()), "key": key})
     return Marks(incoming.row_numbers, changes.outcomes, texts, tuple(cells))

@@ -28,7 +28,7 @@ def rejects_table(incoming: Incoming, changes: ChangeSet) -> pa.Table:
 
 def rejected_rows(changes: ChangeSet) -> Indices:
     """The rejected rows, as indices into the incoming rows."""
-    return np.flatnonzero(first_flaws(changes) >= 0)
+    return np.flatnonzero(first_flaws(changes)[: changes.rows] >= 0)
 
 
 def complaints(changes: ChangeSet, rows: np.ndarray) -> np.ndarray:
@@ -64,6 +64,6 @@ def first_rejects(incoming: Incoming, changes: ChangeSet, each: int) -> tuple[Re
             value = flaw.values[at].as_py() if flaw.values is not None else None
             row = int(incoming.row_numbers[flaw.rows[at]])
             origin = None if incoming.origin is None else incoming.origins[incoming.origin[flaw.rows[at]]]
-            record = None if incoming.records is None else incoming.place(int(flaw.rows[at]))
+            record = incoming.record(int(flaw.rows[at]))
             cells.append(RejectedCell(row, flaw.column, value, flaw.reason.value, flaw.expected, origin, record))
     return tuple(sorted(cells, key=lambda cell: (cell.origin or "", cell.row)))

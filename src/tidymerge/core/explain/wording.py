@@ -3,7 +3,7 @@
 The terminal, the page and the chart take their words from here.
 """
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -42,7 +42,7 @@ _LOAD = Wording(
     {
         "inserted": "no record had the key: a new one",
         "updated": "a record had the key and other values",
-        "removed": "the row says that its record goes",
+        "removed": "a row says that its record goes, or no row has it",
         "unchanged": "a record had the key and the same values",
         "skipped": "left out on purpose: the notes say why",
         "rejected": "something is wrong with the row",
@@ -96,6 +96,15 @@ _REMOVE = Wording(
     ("removed", "rejected"),
 )
 _WORDINGS = {Action.LOAD: _LOAD, Action.UNDO: _UNDO, Action.CHANGE: _CHANGE, Action.REMOVE: _REMOVE}
+
+
+def found_by(receipt: Receipt, shown: Callable[[str], str] = str) -> str:
+    """How the records are found, as a sentence; `shown` makes a name fit to be shown."""
+    key = " + ".join(map(shown, receipt.tables[0].key)).rstrip(".")
+    if key:
+        named = receipt.request is not None and receipt.request.keys is None
+        return f"Records {'named' if named else 'matched'} by {key}."
+    return "Every row is a new record." if receipt.action is Action.LOAD else "Records are known by all that they hold."
 
 
 def wording(receipt: Receipt) -> Wording:

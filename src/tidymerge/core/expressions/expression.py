@@ -24,6 +24,10 @@ class Expression(Struct, frozen=True):
     def __reduce__(self) -> tuple[object, ...]:
         return _compile, self.made_of
 
+    def looks_at(self, scope: str) -> bool:
+        """Whether it uses any column of a scope."""
+        return any(one == scope for one, _ in self.uses)
+
     def evaluate(self, frame: Frame) -> pa.Array:
         """One value a row, null where unknown."""
         return self.run(frame)

@@ -129,6 +129,30 @@ def match(codes: KeyCodes) -> Matches:
     return Matches(record, times)
 
 
+def match_contents(some: pa.Table, all_records: pa.Table) -> Matches:
+    """For each row of exact texts a record that holds the same, where each record is taken once.
+
+    Records without a key are found so: equal ones are as good as each other. A null equals a null.
+    """
+    marked = [
+        pa.chunked_array([_null_marked(as_array(table[name])) for table in (some, all_records)])
+        for name in some.column_names
+    ]
+    codes, _ = code_rows(marked)
+    both = codes[: some.num_rows], codes[some.num_rows :]
+    # A code, and how many of it come after on that side: of equal records, the last ones are taken.
+    turns = [ordinals(side[::-1])[::-1] for side in both]
+    most = max(int(turn.max(initial=0)) for turn in turns) + 1
+    taken = np.concatenate([side * most + turn for side, turn in zip(both, turns, strict=True)])
+    paired, size = code_rows([pa.chunked_array([pa.array(taken)])])
+    return match(KeyCodes(paired[: some.num_rows], paired[some.num_rows :], size))
+
+
+def _null_marked(texts: pa.Array) -> pa.Array:
+    """Texts, of which a null is told apart from every text, and from nothing else."""
+    return pc.coalesce(pc.binary_join_element_wise("=", texts, ""), pa.scalar(""))
+
+
 def all_matches(codes: KeyCodes, rows: Indices) -> tuple[Indices, Indices]:
     """Every pair of one of `rows` and a record of its key: the rows, repeated, and the records."""
     order = np.argsort(codes.existing, kind="stable")
@@ -150,6 +174,17 @@ def repeats(codes: Indices, size: int) -> Indices:
     counts = np.bincount(codes[keyed], minlength=size)
     rows = np.flatnonzero(keyed & (counts[codes] > 1))
     return rows[np.argsort(codes[rows], kind="stable")]
+
+
+def ordinals(codes: Indices) -> Indices:
+    """For each row how many rows of the same code stand before it; 0 where the code is -1."""
+    order = np.argsort(codes, kind="stable")
+    ordered = codes[order]
+    starts = np.flatnonzero(np.r_[True, ordered[1:] != ordered[:-1]]) if len(codes) else np.zeros(0, np.int64)
+    within = np.arange(len(codes)) - np.repeat(starts, np.diff(np.r_[starts, len(codes)]))
+    found = np.zeros(len(codes), np.int64)
+    found[order] = np.where(ordered >= 0, within, 0)
+    return found
 
 
 def present(table: pa.Table) -> np.ndarray:

@@ -32,14 +32,16 @@ def pair_columns(
     key: Sequence[str] = (),
     rules: Mapping[str, ColumnRule] | None = None,
     called: Mapping[str, str] | None = None,
+    append: bool = False,
 ) -> Pairing:
     """Pair the columns and settle the key.
 
     `rules` (from a job) are the target columns loaded and how; without them columns find each other by
     name. `renames` maps target column to incoming column and wins; `only` limits the target columns
     loaded (key columns always are); `key` names target columns. Names may be given folded. `called` is what the header
-    calls columns whose names only tell them apart from others that it calls so too: these are no match by name. Raises
-    NoSuchColumn, AmbiguousColumn, UnloadableColumn and NoKey. Source: docs/meaning.md, Columns.
+    calls columns whose names only tell them apart from others that it calls so too: these are no match by name. Rows
+    that are to `append` need no key: they have one if they bring one that the table keeps unique. Raises NoSuchColumn,
+    AmbiguousColumn, UnloadableColumn and NoKey. Source: docs/meaning.md, Columns.
     """
     settled = {target_name(shape, name): _settled(incoming, rule) for name, rule in (rules or {}).items()}
     for target, source in (renames or {}).items():
@@ -60,7 +62,7 @@ def pair_columns(
             pairs.append(Pair(column, _fed_by(rule), rule))
     _check_one_each(pairs)
     loaded = {pair.target.name for pair in pairs}
-    keys = keys or _default_key(shape, loaded)
+    keys = keys or (_own_key(shape, loaded) if append else _default_key(shape, loaded))
     _check_key(keys, loaded, incoming, shape)
     used = {source for pair in pairs for source in pair.rule.sources}
     return Pairing(
@@ -163,6 +165,12 @@ def _check_one_each(pairs: Sequence[Pair]) -> None:
                 give=((("columns", f"{pair.target.name}={pair.incoming}"), ("only", pair.target.name)),),
             )
         seen[pair.incoming] = pair.target.name
+
+
+def _own_key(shape: TableShape, loaded: set[str]) -> tuple[str, ...]:
+    """The columns by which new records can be told apart, if they bring any."""
+    sure = [names for names in shape.unique if not any(shape.column(name).nullable for name in names)]
+    return next((names for names in (shape.primary_key, *sure) if names and set(names) <= loaded), ())
 
 
 def _default_key(shape: TableShape, loaded: set[str]) -> tuple[str, ...]:

@@ -1,6 +1,6 @@
 """Turning an array of cells into a typed array, with the cells that can't be turned pointed out."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Any
 
 import numpy as np
@@ -172,6 +172,12 @@ def by_distinct(texts: pa.Array, work: Callable[[str], object], kind: pa.DataTyp
     """`work` for each distinct text, spread over the rows that have it."""
     coded = texts.dictionary_encode()
     return pa.array([work(text) for text in coded.dictionary.to_pylist()], kind).take(coded.indices)
+
+
+def any_of(masks: Iterable[Mask], length: int) -> Mask:
+    """Where any of some masks is true."""
+    found: Mask = np.logical_or.reduce([np.zeros(length, bool), *masks])
+    return found
 
 
 def differs(one: pa.Array, other: pa.Array) -> Mask:

@@ -25,6 +25,7 @@ def corrected(incoming: Incoming) -> Incoming:
             for column in incoming.columns
             if column.name not in (ROW, WHY, *MARKS, GUARDED)
         ),
+        corrected=WHY in names,
     )
 
 

@@ -29,13 +29,22 @@ def touched(changes: Sequence[ChangeSet]) -> list[str]:
     return list(names)
 
 
-def logged(incoming: Incoming, changes: ChangeSet, before: pa.Table, after: pa.Table, key: Sequence[str]) -> Logged:
+def logged(
+    incoming: Incoming,
+    changes: ChangeSet,
+    before: pa.Table,
+    after: pa.Table,
+    key: Sequence[str],
+    *,
+    whole: bool = False,
+) -> Logged:
     """What the log keeps of some changes.
 
-    `before` has the updated records, `after` the updated and then the new ones, all columns as exact text.
+    `before` has the updated records, `after` the updated and then the new ones, all columns as exact text. Records that
+    are known by all that they hold, as a `whole`, have that as their key.
     """
     updates, inserts, removals = len(changes.updates), len(changes.inserts), len(changes.removals)
-    names = [name for name in after.column_names if name not in key]
+    names = [name for name in after.column_names if whole or name not in key]
     nothing = {name: pa.nulls(removals, pa.string()) for name in after.column_names}
     removed = {name: changes.removals.before[name] if removals else nothing[name] for name in after.column_names}
     keys = {name: _stacked(after[name], removed[name]) for name in key}
@@ -59,6 +68,24 @@ def logged(incoming: Incoming, changes: ChangeSet, before: pa.Table, after: pa.T
         None
         if incoming.origin is None
         else pa.array(incoming.origins, pa.string()).take(pa.array(incoming.origin[rows])),
+    )
+
+
+def joined(logs: Sequence[Logged]) -> Logged:
+    """All parts of a log in one."""
+    if len(logs) == 1:
+        return logs[0]
+    keys, before, after = (
+        pa.concat_tables(tables) for tables in zip(*((p.keys, p.before, p.after) for p in logs), strict=True)
+    )
+    return Logged(
+        np.concatenate([part.outcomes for part in logs]),
+        np.concatenate([part.rows for part in logs]),
+        keys,
+        before,
+        after,
+        {name: np.concatenate([part.changed[name] for part in logs]) for name in logs[0].changed},
+        None if logs[0].files is None else pa.concat_arrays([part.files for part in logs]),
     )
 
 
@@ -90,7 +117,9 @@ class Comparison(Struct, frozen=True):
     now: dict[str, pa.Array]
 
 
-def compare(log: Logged, existing: Existing, matches: Matches, came_since: Sequence[str] = ()) -> Comparison:
+def compare(
+    log: Logged, existing: Existing, matches: Matches, came_since: Sequence[str] = (), *, keyed: bool = True
+) -> Comparison:
     """How the records of the log stand. `existing` has their columns as exact text.
 
     A new record that holds something in a column which `came_since`, without a default, was changed by somebody.
@@ -122,7 +151,8 @@ def compare(log: Logged, existing: Existing, matches: Matches, came_since: Seque
     standing[there & ~removed & holds] = Standing.HOLDS
     standing[~there & updated] = Standing.GONE
     standing[~there & inserted] = Standing.BACK
-    standing[~there & removed] = Standing.HOLDS
+    # Without a key it can't be told whether a record that holds the same is the one that was removed.
+    standing[(~there | (not keyed)) & removed] = Standing.HOLDS
     standing[matches.times > 1] = Standing.SEVERAL
     return Comparison(standing, np.where(there, matches.record, -1), other, now)
 
@@ -195,7 +225,9 @@ def _outcomes(
 def _before(log: Logged, names: Sequence[str]) -> pa.Table:
     """The columns as they were before the run; null for a column that the table did not have yet."""
     known = {name: log.before[name] for name in log.before.column_names}
-    known |= {name: log.keys[name] for name in log.keys.column_names}
+    for name in log.keys.column_names:  # of a record that is known by all that it holds, as it was written
+        key = as_array(log.keys[name])
+        known[name] = pc.if_else(pa.array(log.changed[name]), as_array(known[name]), key) if name in known else key
     return pa.table({name: known.get(name, pa.nulls(len(log.rows), pa.string())) for name in names})
 
 

@@ -4,6 +4,7 @@ import re
 from collections.abc import Sequence
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from tidymerge.core.words import counted as number_of
 from tidymerge.core.words import plural, share
@@ -44,8 +45,8 @@ class Excess(Struct, frozen=True):
         return "" if self.count is True else str(self.count)
 
 
-def exceeded(limits: Limits, counted: Tally, rows_before: int) -> list[Excess]:
-    """The limits that a decided load goes over."""
+def exceeded(limits: Limits, counted: Tally, rows_before: int, records: int, marked: int = 0) -> list[Excess]:
+    """The limits that a decided load goes over, which updates so many `records`, and has some `marked` as gone."""
     found = []
     if limits.fewest_rows is not None and counted.read < limits.fewest_rows:
         found.append(
@@ -61,18 +62,19 @@ def exceeded(limits: Limits, counted: Tally, rows_before: int) -> list[Excess]:
         if wanted is not None and count != wanted:
             words = f"{number_of(count, 'row')} would be {what}, not {wanted:,} as expected."
             found.append(Excess(words, f"expect_{what}", count))
+    gone = replace(counted, removed=counted.removed + marked)
     for what in _BASES:
-        over = _over(what, limits, counted, rows_before)
-        found += [Excess(words, f"most_{what}", getattr(counted, what)) for words in over]
+        over = _over(what, limits, gone, rows_before, records)
+        found += [Excess(words, f"most_{what}", getattr(gone, what)) for words in over]
     return found
 
 
-def doubts(limits: Limits, counted: Tally, rows_before: int, key: Sequence[str]) -> list[str]:
+def doubts(limits: Limits, counted: Tally, rows_before: int, records: int, key: Sequence[str]) -> list[str]:
     """What is worth a warning although no limit stops it, unless just so many rows were asked for."""
 
     def is_settled(what: str) -> bool:
         meant = _is_meant(limits, what, getattr(counted, what))
-        return meant or bool(_over_usual(limits, what, counted, rows_before))
+        return meant or bool(_over_usual(limits, what, counted, rows_before, records))
 
     found = []
     if _none_matched(counted, rows_before) and not is_settled("inserted"):
@@ -80,7 +82,7 @@ def doubts(limits: Limits, counted: Tally, rows_before: int, key: Sequence[str])
             f"No row matched: {counted.inserted:,} good {plural(counted.inserted, 'row', 'rows')} would be inserted "
             f"as new. Is the key ({' + '.join(key)}) the right one, and written the same way on both sides?"
         )
-    if counted.updated >= _LARGE_SHEET and counted.updated == rows_before and not is_settled("updated"):
+    if records >= _LARGE_SHEET and records == rows_before and not is_settled("updated"):
         found.append(f"Every one of the {rows_before:,} records of the target would change.")
     return found
 
@@ -94,10 +96,12 @@ def _number(most: Most | None) -> float | None:
     return None if most is None or most.share_of is not None else most.number
 
 
-def _over(what: str, limits: Limits, counted: Tally, rows_before: int) -> list[str]:
+def _over(what: str, limits: Limits, counted: Tally, rows_before: int, records: int) -> list[str]:
     most, count = getattr(limits, what), getattr(counted, what)
     if most is None:
-        return _over_usual(limits, what, counted, rows_before)
+        return _over_usual(limits, what, counted, rows_before, records)
+    if what == "updated" and most.share_of == "target":  # several rows may update one record, or one several
+        count = records
     whole = counted.read if most.share_of == "incoming" else rows_before
     if count <= (most.number if most.share_of is None else most.number * whole / 100):
         return []
@@ -109,14 +113,14 @@ def _over(what: str, limits: Limits, counted: Tally, rows_before: int) -> list[s
     return [f"{said}, {part} of the {whole:,} that are {of}: more than {most.number:g}%."]
 
 
-def _over_usual(limits: Limits, what: str, counted: Tally, rows_before: int) -> list[str]:
+def _over_usual(limits: Limits, what: str, counted: Tally, rows_before: int, records: int) -> list[str]:
     """What nobody limited, but no careful person would let pass unasked."""
     count = getattr(counted, what)
     if getattr(limits, what) is not None or _is_meant(limits, what, count):
         return []
-    if what == "updated" and rows_before >= _LARGE_TABLE and count > rows_before * _USUAL_UPDATED / 100:
-        part = share(count, rows_before, _USUAL_UPDATED)
-        return [f"{count:,} of the target's {rows_before:,} records would change, {part}."]
+    if what == "updated" and rows_before >= _LARGE_TABLE and records > rows_before * _USUAL_UPDATED / 100:
+        part = share(records, rows_before, _USUAL_UPDATED)
+        return [f"{records:,} of the target's {rows_before:,} records would change, {part}."]
     if what == "removed" and rows_before >= _LARGE_SHEET and count > rows_before * _USUAL_REMOVED / 100:
         part = share(count, rows_before, _USUAL_REMOVED)
         return [f"{count:,} of the target's {rows_before:,} records would be removed, {part}."]

@@ -10,7 +10,7 @@ import pyarrow as pa
 from tidymerge.databases.contract.database import NUMBER, POSITION, RANK, STAGE, Database, Query, quoted
 from tidymerge.databases.contract.exact import plain_text
 from tidymerge.databases.contract.lines import filled, ranked, sql_type
-from tidymerge.databases.contract.new_columns import adding, dropping, type_in_sql
+from tidymerge.databases.contract.new_columns import adding, creating, dropping, type_in_sql
 from tidymerge.databases.contract.transaction import commit, savepoint
 from tidymerge.model import ColumnType, Existing, Indices, Kind, TableShape, TargetColumn
 
@@ -100,6 +100,18 @@ class SqlDatabase(Database, Generic[S]):
     def nothing(self, kind: str) -> str:
         """A null, which has no type here."""
         return "NULL"
+
+    def new_in_sql(self, name: str) -> str:
+        """The name in SQL that a new table would have."""
+        raise NotImplementedError
+
+    def create_table(self, name: str, columns: Sequence[tuple[str, str, bool]], key: Sequence[str]) -> None:
+        """Make a table, within the transaction."""
+        self._session.run(creating(self.new_in_sql(name), columns, key))
+
+    def drop_table(self, table: str) -> None:
+        """Take a table away, within the transaction."""
+        self._session.run(f"DROP TABLE {self.in_sql(table)}")
 
     def add_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> None:
         """Add columns, within the transaction."""

@@ -24,6 +24,7 @@ Query = Callable[[Sequence[str]], str]  # from a list of column expressions to S
 
 
 NUMBER = TargetColumn("n", ColumnType(Kind.INTEGER, "bigint"))
+PLACE = TargetColumn(f"{_OURS}tidymerge seeming place", ColumnType(Kind.INTEGER, "bigint"))
 RANK = TargetColumn("r", ColumnType(Kind.INTEGER, "bigint"))
 
 
@@ -74,6 +75,18 @@ class Staged(Struct, frozen=True):
     first: int = 0
     changed: Indices | None = None
 
+    @property
+    def rows(self) -> int:
+        """How many there are: a table without columns does not say."""
+        return max(int(self.values.num_rows), int(self.places.num_rows))
+
+
+class Inserted(Struct, frozen=True):
+    """How many records were inserted, and the number of the first where they have numbers in the order of the rows."""
+
+    count: int
+    first: int | None = None
+
 
 class Traits(Struct, frozen=True):
     """How a kind of database differs from others.
@@ -84,7 +97,7 @@ class Traits(Struct, frozen=True):
     its own. `marks_text`: exact text starts with a letter that is not part of the value. `row_by_row`: foreign keys
     are tested after every row, not at the end of a statement. `whole_type` is the name, in a cast, of a type for whole
     numbers of any size. `rechecks`: every update is held to all checks, those of unchanged columns too. `untyped`: a
-    column may hold values of other types than its own.
+    column may hold values of other types than its own. `longest_key`: the most signs that a text in a key may have.
     """
 
     look_up_share: float
@@ -96,6 +109,7 @@ class Traits(Struct, frozen=True):
     row_by_row: bool = False
     rechecks: bool = True
     untyped: bool = False
+    longest_key: int | None = None
 
 
 class Catalog(Protocol):
@@ -196,6 +210,14 @@ class Statements(Protocol):
     def insert(self, shape: TableShape, stage: str, names: Sequence[str], where: str) -> str:
         """The statement that inserts staged rows."""
 
+    def insert_placed(
+        self, shape: TableShape, stage: str, names: Sequence[str], where: str, places: Sequence[str], rows: int
+    ) -> Inserted:
+        """Insert staged rows, at most so many, and note beside each where its record is.
+
+        Not needed where the database numbers as many records as there may be rows without a gap, in their order.
+        """
+
     def delete(self, table: str, stage: str, places: Sequence[str], where: str) -> str:
         """The statement that deletes the records of staged rows `s`, found by the columns `places`."""
 
@@ -207,7 +229,19 @@ class Statements(Protocol):
 
 
 class Alterations(Protocol):
-    """Columns that come and go."""
+    """Tables and columns that come and go."""
+
+    def new_in_sql(self, name: str) -> str:
+        """The name in SQL that a new table would have."""
+
+    def create_table(self, name: str, columns: Sequence[tuple[str, str, bool]], key: Sequence[str]) -> None:
+        """Make a table of columns, given by name, SQL type, and whether they may not be empty, and a primary key.
+
+        It goes again with what is not committed.
+        """
+
+    def drop_table(self, table: str) -> None:
+        """Take a table away, with the commit."""
 
     def type_for(self, column: ColumnType) -> str:
         """The type, in SQL, of a new column that is to hold such values."""

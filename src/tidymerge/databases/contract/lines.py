@@ -49,7 +49,7 @@ def staged_rows(
     to_stored: Callable[[pa.Array, TargetColumn], pa.Array],
 ) -> pa.Table:
     """The rows of the staging table, all of them text."""
-    positions = pa.array(np.arange(staged.first, staged.first + staged.values.num_rows))
+    positions = pa.array(np.arange(staged.first, staged.first + staged.rows))
     own = [positions, *([] if staged.changed is None else [pa.array(staged.changed)])]
     arrays = [*own, *map(as_array, staged.places.columns)]
     arrays += [as_array(staged.values[column.name]) for column in staged.columns]

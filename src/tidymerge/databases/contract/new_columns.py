@@ -1,4 +1,4 @@
-"""New columns in SQL."""
+"""New tables and columns in SQL."""
 
 from collections.abc import Mapping, Sequence
 
@@ -14,6 +14,14 @@ def type_in_sql(column: ColumnType, names: Mapping[Kind, str]) -> str:
     if column.kind is Kind.TEXT and column.length:
         return f"VARCHAR({column.length})"
     return name
+
+
+def creating(table: str, columns: Sequence[tuple[str, str, bool]], key: Sequence[str]) -> str:
+    """The statement that makes a table of columns, given by name, SQL type, and whether they may not be empty."""
+    parts = [f"{quoted(name)} {kind}{' NOT NULL' if required else ''}" for name, kind, required in columns]
+    if key:
+        parts.append(f"PRIMARY KEY ({', '.join(map(quoted, key))})")
+    return f"CREATE TABLE {table} ({', '.join(parts)})"
 
 
 def adding(table: str, columns: Sequence[tuple[str, str]]) -> list[str]:

@@ -17,21 +17,24 @@ from tidymerge.databases.contract.database import (
     POSITION,
     STAGE,
     ConstraintBroken,
+    Inserted,
     Query,
     Read,
     Staged,
     Traits,
+    place_name,
     quoted,
     same_place,
 )
 from tidymerge.databases.contract.lines import filled, sql_type, staged_columns, staged_rows
-from tidymerge.databases.contract.new_columns import adding, dropping
-from tidymerge.databases.contract.reading import joined, nothing, separated, with_places
+from tidymerge.databases.contract.new_columns import adding, creating, dropping
+from tidymerge.databases.contract.placing import in_order, numbered_from
+from tidymerge.databases.contract.reading import joined, nothing, numbers, separated, with_places
 from tidymerge.databases.contract.transaction import commit
 from tidymerge.databases.mariadb.columns import expression, is_bytes, parsed, to_stored
 from tidymerge.databases.mariadb.describe import describe, find_table, in_sql, referring, shown_columns, table_names
 from tidymerge.databases.mariadb.session import FilesForbidden, Session
-from tidymerge.errors import TargetError, TargetLocked
+from tidymerge.errors import TargetError, TargetLocked, WriteRefused
 from tidymerge.model import Existing, ForeignKey, Indices, Kind, TableShape, TargetColumn
 from tidymerge.model.changes import Refusal
 from tidymerge.settings import lock_wait
@@ -55,7 +58,12 @@ class MariaDatabase(SqlDatabase[Session]):
 
     # Measured: benchmarks/fetch_share.py, docs/benchmarks.md.
     traits = Traits(
-        look_up_share=0.28, join="STRAIGHT_JOIN", row_by_row=True, whole_type="SIGNED", locking=" FOR UPDATE"
+        look_up_share=0.28,
+        join="STRAIGHT_JOIN",
+        row_by_row=True,
+        whole_type="SIGNED",
+        locking=" FOR UPDATE",
+        longest_key=255,
     )
     new_types = _NEW_TYPES
 
@@ -67,6 +75,7 @@ class MariaDatabase(SqlDatabase[Session]):
         self._staged: dict[str, list[tuple[str, TargetColumn]]] = {}
         self._takes_files = True
         self._added: list[tuple[str, str]] = []
+        self._created: list[str] = []
         self._dropping: list[str] = []
 
     def find_table(self, name: str | None) -> str:
@@ -261,6 +270,31 @@ class MariaDatabase(SqlDatabase[Session]):
         listed = ", ".join(f"t.{quoted(name)} = {value}" for name, value in settings.items())
         return f"UPDATE {stage} s STRAIGHT_JOIN {table} t SET {listed} WHERE {where}"
 
+    def insert_placed(
+        self, shape: TableShape, stage: str, names: Sequence[str], where: str, places: Sequence[str], rows: int
+    ) -> Inserted:
+        """Insert staged rows, which the server numbers in their order, and note their numbers.
+
+        Those that others inserted meanwhile are not seen in the transaction's snapshot.
+        """
+        count = self.change(self.insert(shape, stage, names, where))
+        (first,) = numbers(self.read, "SELECT last_insert_id() AS n")
+        if not first or len(places) != 1:
+            raise WriteRefused(
+                f"{shape.name} does not number its records by itself, so those without a key could not be found again. "
+                "Bring values for its key."
+            )
+        table, number, position = self.in_sql(shape.name), f"t.{quoted(places[0])}", quoted(POSITION)
+        (last,) = numbers(self.read, f"SELECT max({number}) AS n FROM {table} t")
+        if count == rows == last - first + 1:
+            return Inserted(count, int(first))
+        new = numbered_from(first, places[0], table)
+        self.change(
+            f"UPDATE {stage} g JOIN ({in_order(stage, where)}) o ON g.{position} = o.p JOIN ({new}) n ON n.k = o.k "
+            f"SET g.{quoted(place_name(0))} = n.place"
+        )
+        return Inserted(count)
+
     def delete(self, table: str, stage: str, places: Sequence[str], where: str) -> str:
         """The statement that deletes the records of staged rows `s`."""
         return f"DELETE t FROM {stage} s STRAIGHT_JOIN {table} t ON {same_place(places)} WHERE {where}"
@@ -279,13 +313,33 @@ class MariaDatabase(SqlDatabase[Session]):
 
     def new_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> tuple[TargetColumn, ...]:
         """What columns of that name and SQL type would be."""
+        self._begin()
         known = self._session.rows(
             "SELECT table_collation AS c FROM information_schema.tables WHERE table_schema = %s AND table_name = %s",
-            self._place(table),
-        )
+            self._place(table) if table in self._found else ("", ""),
+        ) or self._session.rows("SELECT @@collation_database AS c")
         listed = ", ".join(f"{quoted(name)} {kind}" for name, kind in columns)
         self._make(_QUERY, f"({listed}) COLLATE {known[0]['c']}")
         return shown_columns(self._session, quoted(_QUERY))
+
+    def new_in_sql(self, name: str) -> str:
+        """The name in SQL that a new table would have: in the database that it names, if there is one of that name."""
+        place, dot, table = name.partition(".")
+        known = dot and self._session.rows(
+            "SELECT 1 AS n FROM information_schema.schemata WHERE schema_name = %s", [place]
+        )
+        return f"{quoted(place)}.{quoted(table)}" if known else quoted(name)
+
+    def create_table(self, name: str, columns: Sequence[tuple[str, str, bool]], key: Sequence[str]) -> None:
+        """Make a table before the transaction, as `add_columns`; where nothing is committed, it is taken away again."""
+        table = self.new_in_sql(name)
+        self._session.run(creating(table, columns, key))
+        self._created.append(table)
+        self._session.begin()
+
+    def drop_table(self, table: str) -> None:
+        """Take a table away right after the commit, as doing so would be one."""
+        self._dropping = [f"DROP TABLE {self.in_sql(table)}"]
 
     def add_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> None:
         """Add columns before the transaction, as the server ends one that does such things.
@@ -304,6 +358,11 @@ class MariaDatabase(SqlDatabase[Session]):
 
     def _take_back(self) -> None:
         """Take the columns away that were added for what was not committed, unless others have used them since."""
+        for table in self._created:
+            with suppress(TargetError):
+                self._session.run("ROLLBACK")
+                if not self._session.rows(f"SELECT 1 AS n FROM {table} LIMIT 1"):
+                    self._session.run(f"DROP TABLE {table}")
         for table, name in self._added:
             with suppress(TargetError):
                 self._session.run("ROLLBACK")
@@ -323,8 +382,8 @@ class MariaDatabase(SqlDatabase[Session]):
     def commit(self) -> None:
         """Make the writes last."""
         commit(self._session.run)
-        self._added = []
-        with suppress(TargetError):  # an empty column is left then, which does no harm
+        self._added, self._created = [], []
+        with suppress(TargetError):  # an empty column or table is left then, which does no harm
             for statement in self._dropping:
                 self._session.run(statement)
 

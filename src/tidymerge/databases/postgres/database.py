@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 
 import pyarrow as pa
 
@@ -12,6 +13,8 @@ from tidymerge.databases.contract.database import (
     KEYS,
     POSITION,
     STAGE,
+    ConstraintBroken,
+    Inserted,
     Query,
     Read,
     Staged,
@@ -22,6 +25,7 @@ from tidymerge.databases.contract.database import (
 )
 from tidymerge.databases.contract.lines import filled, sql_type, staged_columns, staged_rows
 from tidymerge.databases.contract.new_columns import adding, dropping
+from tidymerge.databases.contract.placing import placing
 from tidymerge.databases.contract.reading import joined, nothing, separated, with_places
 from tidymerge.databases.postgres.columns import expression, parse_csv, to_stored
 from tidymerge.databases.postgres.describe import Described, Name, describe, find_table, names, referring
@@ -36,6 +40,10 @@ _NEW_TYPES = {
 _QUERY = "tidymerge query"
 # Where a row lies in the snapshot; whoever moved it since is noticed when it is updated.
 _ROW = (TargetColumn("tableoid", ColumnType(Kind.INTEGER, "oid")), TargetColumn("ctid", ColumnType(Kind.TEXT, "tid")))
+
+
+class _Gaps(ConstraintBroken):
+    """New records are not numbered one after the other: others insert beside us."""
 
 
 class PostgresDatabase(SqlDatabase[Session]):
@@ -212,6 +220,25 @@ class PostgresDatabase(SqlDatabase[Session]):
         """Numbers that the sheet brings win over the table's own numbering."""
         return "OVERRIDING SYSTEM VALUE " if not self._about(shape.name).numbered.isdisjoint(names) else ""
 
+    def insert_placed(
+        self, shape: TableShape, stage: str, names: Sequence[str], where: str, places: Sequence[str], rows: int
+    ) -> Inserted:
+        """Insert staged rows, in their order, and note where each record is, as the insert returns it."""
+        insert = self.insert(shape, stage, names, where)
+        if len(places) == 1 and shape.primary_key and shape.column(places[0]).type.kind is Kind.INTEGER:
+            with suppress(_Gaps), self.savepoint("numbering"):
+                number = quoted(places[0])
+                ends = f"SELECT min({number}) AS low, max({number}) AS high, count(*) AS n FROM new"
+                (found,) = self._session.rows(f"WITH new AS ({insert} RETURNING {quoted(places[0])}) {ends}")
+                if not found["n"] == rows == found["high"] - found["low"] + 1:
+                    raise _Gaps
+                return Inserted(int(found["n"]), int(found["low"]))
+        names_of = [f"p{at}" for at in range(len(places))]
+        returned = ", ".join(f"{quoted(place)} AS {name}" for place, name in zip(places, names_of, strict=True))
+        new = "SELECT new.*, row_number() OVER () AS k FROM new"
+        statement = placing(stage, new, where, {name: at for at, name in enumerate(names_of)})
+        return Inserted(self.change(f"WITH new AS ({insert} RETURNING {returned}) {statement}"))
+
     def delete(self, table: str, stage: str, places: Sequence[str], where: str) -> str:
         """The statement that deletes the records of staged rows `s`."""
         return f"DELETE FROM {table} AS t USING {stage} AS s WHERE {same_place(places)} AND {where}"
@@ -228,6 +255,17 @@ class PostgresDatabase(SqlDatabase[Session]):
     def nothing(self, kind: str) -> str:
         """A null of an SQL type."""
         return f"CAST(NULL AS {kind})"
+
+    def new_in_sql(self, name: str) -> str:
+        """The name in SQL that a new table would have: in the schema that it names, if there is one of that name."""
+        schema, dot, table = name.partition(".")
+        known = self._session.rows("SELECT 1 AS n FROM pg_namespace WHERE nspname = %s", [schema]) if dot else []
+        return f"{quoted(schema)}.{quoted(table)}" if known else quoted(name)
+
+    def create_table(self, name: str, columns: Sequence[tuple[str, str, bool]], key: Sequence[str]) -> None:
+        """Make a table, within the transaction."""
+        self._begin()
+        super().create_table(name, columns, key)
 
     def add_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> None:
         """Add columns, within the transaction: the table is locked against everybody until its end."""

@@ -15,6 +15,7 @@ from tidymerge.databases.contract.database import (
     KEYS,
     POSITION,
     STAGE,
+    Inserted,
     Query,
     Read,
     Staged,
@@ -22,6 +23,8 @@ from tidymerge.databases.contract.database import (
     place_name,
     quoted,
 )
+from tidymerge.databases.contract.placing import numbered_from, placing
+from tidymerge.databases.contract.reading import numbers
 from tidymerge.databases.sqlite.columns import marked_text, read_columns, to_stored, to_typed, unmarked
 from tidymerge.databases.sqlite.describe import (
     affinity,
@@ -33,9 +36,10 @@ from tidymerge.databases.sqlite.describe import (
     tables,
 )
 from tidymerge.databases.sqlite.session import Session
+from tidymerge.errors import TargetChanged, TargetReadOnly
 from tidymerge.model import ColumnType, Fold, ForeignKey, Kind, TableShape, TargetColumn
 from tidymerge.model.changes import Refusal
-from tidymerge.on_disk import other_names
+from tidymerge.on_disk import name_beside, other_names, place_new
 
 _RAW = "tidymerge texts"
 _LOOK_UP_KINDS = (Kind.INTEGER, Kind.TEXT)  # kinds whose equal values SQLite stores alike
@@ -57,9 +61,15 @@ class SqliteDatabase(SqlDatabase[Session]):
     )
     new_types = _NEW_TYPES
 
-    def __init__(self, path: Path, *, write: bool) -> None:
+    def __init__(self, path: Path, *, write: bool, new: bool = False) -> None:
         self._path = path
-        self._session = Session(path, write=write)
+        # A new file takes its place with the commit: before that, nobody else can have put anything into it.
+        self._draft = name_beside(path) if new and write else None
+        try:
+            self._session = Session(path, write=write, new=new, draft=self._draft)
+        except BaseException:
+            self._forget_draft()
+            raise
         self._stamps: dict[str, str] = {}
         self._mixed: set[str] = set()  # columns in which values of another storage class were met
 
@@ -111,6 +121,10 @@ class SqliteDatabase(SqlDatabase[Session]):
         taken = {column.name.lower() for column in shape.columns}
         free = [alias for alias in ("rowid", "_rowid_", "oid") if alias not in taken]
         return (TargetColumn(free[0], ColumnType(Kind.INTEGER, "INTEGER")),) if free else key
+
+    def new_in_sql(self, name: str) -> str:
+        """The name in SQL that a new table would have."""
+        return f"main.{quoted(name)}"
 
     def claim(self, table: str, *, firmly: bool = False) -> bool:
         """Nothing is left to do: the file was locked against all others before anything of it was read."""
@@ -202,7 +216,7 @@ class SqliteDatabase(SqlDatabase[Session]):
 
     def fill_stage(self, staged: Staged, name: str = STAGE) -> list[Refusal]:
         """Add rows to the staging table; SQLite refuses none."""
-        rows = staged.values.num_rows
+        rows = staged.rows
         columns: dict[str, Any] = {POSITION: pa.array(np.arange(staged.first, staged.first + rows))}
         if staged.changed is not None:
             columns[CHANGED] = pa.array(staged.changed)
@@ -213,6 +227,19 @@ class SqliteDatabase(SqlDatabase[Session]):
         columns_as_stored = {column.name for column in staged.columns if column.type.as_stored}
         self._fill(name, pa.table(columns), columns_as_stored)
         return []
+
+    def insert_placed(
+        self, shape: TableShape, stage: str, names: Sequence[str], where: str, places: Sequence[str], rows: int
+    ) -> Inserted:
+        """Insert staged rows, which are numbered on from the last record, and note their numbers."""
+        table, (place,) = self.in_sql(shape.name), places
+        greatest = f"SELECT coalesce(max(t.{quoted(place)}), 0) AS n FROM {table} t"
+        (last,) = numbers(self.read, greatest)
+        count = self.change(self.insert(shape, stage, names, where))
+        if count == rows and numbers(self.read, greatest)[0] == last + count:
+            return Inserted(count, int(last) + 1)
+        self.change(placing(stage, numbered_from(last + 1, place, table), where, {"place": 0}))
+        return Inserted(count)
 
     def delete(self, table: str, stage: str, places: Sequence[str], where: str) -> str:
         """The statement that deletes the records of staged rows `s`."""
@@ -228,6 +255,15 @@ class SqliteDatabase(SqlDatabase[Session]):
         """What columns of that name and SQL type would be."""
         return tuple(TargetColumn(name, column_type(self._session, table, name, kind)) for name, kind in columns)
 
+    def close(self) -> None:
+        """Roll back whatever was not committed, and close; a new file in which nothing lasts goes."""
+        super().close()
+        self._forget_draft()
+
+    def _forget_draft(self) -> None:
+        if self._draft is not None:
+            self._draft.unlink(missing_ok=True)
+
     def suspects(self, table: str) -> list[str]:
         """The triggers of a table."""
         rows = self._session.rows(
@@ -237,5 +273,16 @@ class SqliteDatabase(SqlDatabase[Session]):
         return [f"the trigger {row['name']}" for row in rows]
 
     def commit(self) -> None:
-        """Make the writes last."""
+        """Make the writes last. Raises TargetChanged if somebody made the same new file meanwhile."""
         self._session.commit()
+        if self._draft is None:
+            return
+        self._session.close()
+        try:
+            place_new(self._draft, self._path)
+        except FileExistsError:
+            raise TargetChanged(f"Another program made {self._path} meanwhile.") from None
+        except OSError as error:
+            raise TargetReadOnly(
+                f"{self._path} can't be made: {error.strerror or error}. Nothing was written."
+            ) from None

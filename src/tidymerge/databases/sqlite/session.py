@@ -34,15 +34,18 @@ _ROWS = (1 << 8, 1 << 16)  # the fewest and the most rows of a result at first
 
 
 class Session:
-    """One connection, in one transaction from start to end. `path` must exist."""
+    """One connection, in one transaction from start to end. `path` must exist, unless it is `new`.
 
-    def __init__(self, path: Path, *, write: bool) -> None:
+    A new file is made as a `draft`, for people still `path`; one that is only to be read is one in memory.
+    """
+
+    def __init__(self, path: Path, *, write: bool, new: bool = False, draft: Path | None = None) -> None:
         self.path = path
-        if not path.is_file():
+        if not new and not path.is_file():
             raise NoSuchFile(f"There is no database file {path}." + (" It is a folder." if path.is_dir() else ""))
         with self._translated():
-            mode = "rw" if write else "ro"
-            self._database = adbc_driver_sqlite.connect(f"file:{quote(str(path.absolute()))}?mode={mode}")
+            mode = ("rwc" if write else "memory") if new else "rw" if write else "ro"
+            self._database = adbc_driver_sqlite.connect(f"file:{quote(str((draft or path).absolute()))}?mode={mode}")
             try:
                 self._connection = adbc.AdbcConnection(self._database)
             except BaseException:

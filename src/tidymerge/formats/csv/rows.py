@@ -212,6 +212,10 @@ class CsvFile:
         tail = self._data[int(self._bounds[-1]) :]
         return [(self.path, lambda file: _write(file, self._encoded(data + tail)))]
 
+    def taken_away(self) -> Iterable[tuple[Path, NewFile]]:
+        """All of the file goes."""
+        return ()
+
     def _lines_as_they_are(self) -> Iterator[tuple[bytes, bytes]]:
         """The line of names, then those of the rows, each with how it ends."""
         data, bounds = self._data, [0, *self._bounds.tolist()]

@@ -211,6 +211,10 @@ class ParquetRows:
         for column in columns:
             self._schema = self._schema.append(pa.field(column.name, column.type.arrow))
 
+    def taken_away(self) -> Iterable[tuple[Path, NewFile]]:
+        """All of the file goes."""
+        return ()
+
     def without(self, names: Sequence[str]) -> Iterable[tuple[Path, NewFile]]:
         """All files without some columns."""
         schema = self._schema

@@ -206,7 +206,7 @@ class SheetEdits:
 
     def _fit_filter(self, root: etree._Element, end: int, wider: int) -> bool:
         """Let the hidden name of the sheet's filter, which has its range, end in another row; whether there is one."""
-        index = self._book.package.index(self._book.sheet)
+        index = list(self._book.package.visible()).index(self._book.sheet)
         right = max(self._there)
         old, new = (f"${column_letter(at)}${row}" for at, row in ((right, self._last), (right + wider, end)))
         found = False

@@ -3,14 +3,16 @@
 import posixpath
 import zipfile
 import zlib
-from collections.abc import Mapping
+from collections.abc import Container, Mapping
 from pathlib import Path
+from types import MappingProxyType
 from typing import BinaryIO
 from xml.etree import ElementTree as ET
 
 from tidymerge.errors import TargetUnreadable
 
-_CONTENT_TYPES = "[Content_Types].xml"
+CONTENT_TYPES = "[Content_Types].xml"
+_NONE: Mapping[str, bytes] = MappingProxyType({})
 
 
 def local(tag: str) -> str:
@@ -34,7 +36,7 @@ class Package:
     def __init__(self, path: Path) -> None:
         self._path = path
         with self._opened() as archive:
-            self._names = archive.namelist()
+            self.names = archive.namelist()
         self.main = self.related("", "officeDocument")[0]
 
     def _opened(self) -> zipfile.ZipFile:
@@ -59,7 +61,7 @@ class Package:
         """What a part refers to, by the name of the relation: its kind, and the other part."""
         folder, base = posixpath.split(name)
         rels = posixpath.join(folder, "_rels", f"{base}.rels")
-        if rels not in self._names:
+        if rels not in self.names:
             return {}
         found = {}
         for relation in self.tree(rels):
@@ -88,17 +90,26 @@ class Package:
                     found[element.get("name", "")] = part
         return found
 
-    def index(self, sheet: str) -> int:
-        """The place of a sheet among all, those of charts too."""
-        names = [one.get("name") for one in self.tree(self.main).iter() if local(one.tag) == "sheet"]
-        return names.index(sheet)
+    def visible(self) -> dict[str, bool]:
+        """Whether each sheet can be seen, by its name, in their order; those of charts, too."""
+        sheets = [one for one in self.tree(self.main).iter() if local(one.tag) == "sheet"]
+        return {one.get("name", ""): one.get("state", "visible") == "visible" for one in sheets}
 
-    def copy(self, file: BinaryIO, new: Mapping[str, bytes]) -> None:
-        """Write the package with some parts anew, and all others as they are, in the same order."""
+    def copy(
+        self, file: BinaryIO, new: Mapping[str, bytes], *, more: Mapping[str, bytes] = _NONE, gone: Container[str] = ()
+    ) -> None:
+        """Write the package with some parts anew, and all others as they are, in the same order.
+
+        There may be `more` parts at the end, and some may be `gone`.
+        """
         with self._opened() as old, zipfile.ZipFile(file, "w") as archive:
             for info in old.infolist():
+                if info.filename in gone:
+                    continue
                 data = new[info.filename] if info.filename in new else old.read(info)
                 archive.writestr(info, data, info.compress_type, 6 if info.filename in new else None)
+            for name, data in more.items():
+                archive.writestr(name, data, zipfile.ZIP_DEFLATED, 6)
 
     def without(self, kind: str) -> tuple[str | None, dict[str, bytes]]:
         """The part of a kind that the main part refers to, and the parts that name it, without it."""
@@ -112,7 +123,7 @@ class Package:
         parts = {}
         for name, tag, attribute, ending in (
             (rels, "Relationship", "Type", f"/{kind}"),
-            (_CONTENT_TYPES, "Override", "PartName", f"/{gone[0]}"),
+            (CONTENT_TYPES, "Override", "PartName", f"/{gone[0]}"),
         ):
             root = tree(self.read(name), f"The part {name} of {self._path}")
             for element in [one for one in elements(root, tag) if (one.get(attribute) or "").endswith(ending)]:

@@ -228,6 +228,15 @@ class WorkbookRows:
         blank = tuple(IncomingColumn(column.name, (pa.nulls(self.rows, pa.string()),)) for column in columns)
         self._records = replace(self._records, columns=(*self._records.columns, *blank))
 
+    def taken_away(self) -> Iterable[tuple[Path, NewFile]]:
+        """The workbook without the sheet; nothing if it has no other sheet."""
+        from tidymerge.formats.sheet.sheets import without_sheet  # late: few runs need it
+
+        package, sheet = self._book.package, self._book.sheet
+        if set(package.visible()) == {sheet}:
+            return ()
+        return [(self.path, lambda file: without_sheet(package, sheet, file))]
+
     def without(self, names: Sequence[str]) -> Iterable[tuple[Path, NewFile]]:
         """The file without some columns, which are the last ones and blank."""
         edits = self._sheet_edits()

@@ -55,8 +55,12 @@ def decoded(text: str) -> str:
 
 def escaped(text: str) -> str:
     """A text as XML."""
-    text = _ESCAPED.sub(r"_x005F_x\1_", text)
-    return escape(text).replace("\r", "_x000D_")
+    return escape(spelled(text))
+
+
+def spelled(text: str) -> str:
+    """A text in which what XML would not keep, or would be taken for such a sign, is spelled by its number."""
+    return _ESCAPED.sub(r"_x005F_x\1_", text).replace("\r", "_x000D_")
 
 
 def attributes(tag: bytes) -> dict[str, str]:

@@ -76,14 +76,22 @@ def detours_for(stage: Stage, changes: ChangeSet, key: Sequence[str]) -> Detours
 
 
 def _filled_last(stage: Stage, changes: ChangeSet, changed: AbstractSet[str]) -> tuple[str, ...]:
-    """The columns that refer to records of the same table whose keys come into being, or change, by these changes."""
+    """The columns that refer to records of the same table whose keys come into being, change or go by these changes."""
     found = []
     inserts = changes.inserts
     for key in own_keys(stage):
+        name = emptied(stage, key)
         moves = not changed.isdisjoint(key.referred)
-        if (moves or (len(inserts) and is_circle(inserts.after, key).any())) and (name := emptied(stage, key)):
+        # A record that goes may have to go before another takes its values, but not before its children let go of it.
+        lets_go = len(changes.removals) and not changed.isdisjoint(key.columns) and name not in _checked(stage)
+        if name is not None and (moves or lets_go or (len(inserts) and is_circle(inserts.after, key).any())):
             found.append(name)
     return tuple(dict.fromkeys(found))
+
+
+def _checked(stage: Stage) -> set[str]:
+    """The columns whose values are checked: a value in between may not pass."""
+    return {name for check in stage.shape.checks for name in check.columns}
 
 
 def _unique(stage: Stage, key: Sequence[str], changed: AbstractSet[str]) -> list[tuple[str, ...]]:
@@ -128,8 +136,7 @@ _OTHER = TargetColumn("r", NUMBER.type)
 def _aside(stage: Stage, names: Sequence[str], key: Sequence[str]) -> tuple[str, str] | None:
     """A column of the unique set, and a value for it that nobody has, in SQL over the staged row `s`."""
     columns = [stage.shape.column(name) for name in names if name in stage.loaded and name not in key]
-    checked = {name for check in stage.shape.checks for name in check.columns}
-    free = [column for column in columns if column.name not in checked and not column.generated]
+    free = [column for column in columns if column.name not in _checked(stage) and not column.generated]
     for column in free:
         if column.type.kind in (Kind.INTEGER, Kind.DECIMAL) and (number := _number_aside(stage, column)):
             return column.name, number

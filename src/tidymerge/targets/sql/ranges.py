@@ -5,8 +5,8 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 import numpy as np
 from msgspec import Struct
 
-from tidymerge.databases.contract.database import POSITION, quoted
-from tidymerge.model import Indices, Mask
+from tidymerge.databases.contract.database import POSITION, Database, quoted
+from tidymerge.model import Indices, Mask, TableShape
 from tidymerge.model.changes import Inserts
 
 
@@ -20,6 +20,41 @@ class Statement:
     def over(self, low: int, high: int) -> str:
         """The statement for positions `low` to `high`."""
         return self._write(self._names, between(low, high))
+
+    def run(self, database: Database, low: int, high: int) -> int:
+        """Run it; how many records it wrote."""
+        return database.change(self.over(low, high))
+
+
+class Stretch(Struct, frozen=True):
+    """New records of the positions `low` to `high`, which are numbered from `first` on in their place."""
+
+    low: int
+    high: int
+    first: int
+
+    def number_of(self, position: int) -> int:
+        """The number of the record at a position."""
+        return self.first + position - self.low
+
+
+class PlacedInsert(Statement):
+    """An insert of rows that have no key: where each record then is, is noted beside its row, or as a stretch."""
+
+    def __init__(
+        self, shape: TableShape, stage: str, names: Sequence[str], places: Sequence[str], stretches: list[Stretch]
+    ) -> None:
+        super().__init__(lambda _, where: where, names)
+        self._about = shape, stage, names
+        self._places = places
+        self._stretches = stretches
+
+    def run(self, database: Database, low: int, high: int) -> int:
+        """Run it; how many records it wrote."""
+        done = database.insert_placed(*self._about, self.over(low, high), self._places, high - low + 1)
+        if done.first is not None:
+            self._stretches.append(Stretch(low, high, done.first))
+        return done.count
 
 
 def between(low: int, high: int) -> str:

@@ -92,7 +92,12 @@ class Stage(Struct, frozen=True):
         if child.name == self.shape.name:  # those that leave too, or are given another parent, are not in the way
             refers += f" AND NOT {self.is_leaving('t')}"
             if self.loaded.issuperset(key.columns):
-                refers += f" AND NOT EXISTS (SELECT 1 FROM {self.table} o WHERE {same_place(self.places, 't', 'o')})"
+                pairs = zip(key.columns, key.referred, strict=True)
+                other = " OR ".join(
+                    f"o.{quoted(here)} IS NULL OR o.{quoted(here)} <> x.{quoted(there)}" for here, there in pairs
+                )
+                moved = f"SELECT 1 FROM {self.table} o WHERE {same_place(self.places, 't', 'o')} AND ({other})"
+                refers += f" AND NOT EXISTS ({moved})"
         source = (
             f"FROM {self.leaving} s {join} {self.target} x ON {same_place(self.places, 'x')} "
             f"{join} {self.database.in_sql(child.name)} t ON {refers} ORDER BY s.{quoted(POSITION)}"

@@ -1,208 +1,36 @@
-"""A table of an SQL database as a target: what is looked up, staged, written and read back, in plain SQL."""
+"""A table of an SQL database as a target: what is staged, written and read back, in plain SQL."""
 
-from collections.abc import Callable, Iterator, Sequence
-from functools import cached_property
-from types import TracebackType
-from typing import Self
+from collections.abc import Callable, Sequence
 
 import numpy as np
 import pyarrow as pa
 from msgspec.structs import replace
 
-from tidymerge.core.infer.told import declared
-from tidymerge.core.match.match import fold_text
 from tidymerge.core.tidy.cells import as_array
-from tidymerge.databases.contract.database import LEAVING, POSITION, Database, Read, Staged, quoted
+from tidymerge.databases.contract.database import LEAVING, POSITION, Database, Staged, place_name, quoted
 from tidymerge.databases.contract.reading import numbers
 from tidymerge.errors import TargetChanged
-from tidymerge.model import Existing, Indices, NewColumn, Pairing, TableShape, TargetColumn
+from tidymerge.model import Existing, Indices, Pairing, TargetColumn
 from tidymerge.model.changes import ChangeSet, Refusal, Removals, Violation, Written
-from tidymerge.model.terms import Term
 from tidymerge.targets.sql.detours import circles, hindrances, in_circle
-from tidymerge.targets.sql.ranges import between
-from tidymerge.targets.sql.rewriting import rewritable
+from tidymerge.targets.sql.ranges import Stretch, between
 from tidymerge.targets.sql.stage import Stage
-from tidymerge.targets.sql.terms import where
+from tidymerge.targets.sql.table import SqlTable
 from tidymerge.targets.sql.writer import Writer
 
 
-class SqlTarget:
-    """A table in a database. Entering opens the database and begins the transaction; `write` also locks.
-
-    `server` is the URL of a server's database, from which incoming rows may come too; `firmly` keeps all others from
-    writing to the table until the end.
-    """
+class SqlTarget(SqlTable):
+    """A table in a database, with what is staged for it and written to it."""
 
     def __init__(
         self, connect: Callable[[], Database], table: str | None, *, write: bool, server: str | None = None,
-        firmly: bool = False,
+        firmly: bool = False, create: bool = False,
     ) -> None:  # fmt: skip
-        self._server = server
-        self._connect = connect
-        self._wanted = table
-        self._write = write
-        self._firmly = firmly
+        super().__init__(connect, table, write=write, server=server, firmly=firmly, create=create)
         self._stage: Stage | None = None
         self._displaced = False
-        self._alone = False
+        self._stretches: list[Stretch] = []
         self._circles = np.zeros(0, np.int64)
-
-    def __enter__(self) -> Self:
-        self._database = self._connect()
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        self._database.close()
-
-    @property
-    def server(self) -> str | None:
-        """The URL of the server's database, if there is a server."""
-        return self._server
-
-    @property
-    def database(self) -> Database:
-        """The connection, in whose transaction other tables of the server can be read."""
-        return self._database
-
-    @cached_property
-    def _name(self) -> str:
-        return self._database.find_table(self._wanted)
-
-    @property
-    def address(self) -> str:
-        """Where the table is, for people."""
-        return self._database.address(self._name)
-
-    @cached_property
-    def _table(self) -> str:
-        return self._database.in_sql(self._name)
-
-    def tables(self) -> tuple[tuple[str, int, int], ...]:
-        """The tables of the database: name, rows and columns of each."""
-        return self._database.tables()
-
-    @cached_property
-    def _shape(self) -> TableShape:
-        return self._database.describe(self._name)
-
-    def describe(self) -> TableShape:
-        """The table's shape; when opened for writing, the table is claimed first."""
-        if self._write:
-            self._alone = self._database.claim(self._name, firmly=self._firmly)
-            self._shape = replace(self._shape, rewritable=rewritable(self._database, self._shape))
-        return self._shape
-
-    def add(self, columns: Sequence[NewColumn]) -> TableShape:
-        """Give the table more columns; a preview reads it as if it had them, blank in all records."""
-        new = [(column.name, self._database.type_for(declared(column.type))) for column in columns]
-        if self._write:
-            self._database.add_columns(self._name, new)
-            shape = self._database.describe(self._name)
-            self._shape = replace(shape, rewritable=rewritable(self._database, shape))
-            return self._shape
-        known = {column.name for column in self._shape.columns}
-        hidden = [place.name for place in self._database.places(self._shape) if place.name not in known]
-        listed = [f"h.{quoted(name)}" for name in hidden]
-        blank = [f"{self._database.nothing(kind)} AS {quoted(name)}" for name, kind in new]
-        self._table = f"(SELECT {', '.join([*listed, 'h.*', *blank])} FROM {self._table} h)"
-        added = self._database.new_columns(self._name, new)
-        self._shape = replace(self._shape, columns=(*self._shape.columns, *added))
-        return self._shape
-
-    def drop(self, names: Sequence[str]) -> None:
-        """Take columns away."""
-        self._database.drop_columns(self._name, names)
-
-    def count(self) -> int:
-        """How many rows the table holds, inside this transaction."""
-        return int(numbers(self._database.read, f"SELECT count(*) AS n FROM {self._table}")[0])
-
-    @cached_property
-    def about_how_many(self) -> int:
-        """How many rows the table holds, as far as the database's statistics know."""
-        return self._database.estimate(self._name)
-
-    def worth_reading(self, incoming: int) -> bool:
-        """Whether so many incoming rows make it worth reading the whole table, rather than looking keys up."""
-        return incoming >= self.about_how_many * self._database.traits.look_up_share
-
-    def _placed_by(self, key: Sequence[TargetColumn]) -> tuple[TargetColumn, ...]:
-        """What finds a record again. A record to update is the only one with its key, so the job's key does too."""
-        return self._database.places(self._shape) or tuple(key)
-
-    def fetch(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Existing:
-        """The given columns of the records that may match `keys`, or of all records."""
-        if not self.worth_reading(keys.num_rows) and self._database.can_look_up(key):
-            found = self._read(columns, key, self._look_up(keys, key), keys.num_rows)
-            return Existing(found.values, found.places, complete=False, unreadable=found.unreadable)
-        found = self._read(columns, key, f"FROM {self._table} t", self.about_how_many)
-        return Existing(found.values, found.places, complete=True, unreadable=found.unreadable)
-
-    def break_off(self) -> None:
-        """Break the connection, if there is one to break: a fetch then fails in its thread."""
-        self._database.break_off()
-
-    def _read(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], source: str, about: int = 0) -> Read:
-        def query(expressions: Sequence[str]) -> str:
-            return f"SELECT {', '.join(expressions)} {source}"
-
-        return self._database.read(columns, query, self._placed_by(key), about=about)
-
-    def _look_up(self, keys: pa.Table, columns: Sequence[TargetColumn]) -> str:
-        """SQL that finds the records of the incoming keys, each record once."""
-        # Folded, so that keys which are one to the target find its record once.
-        folded = {column.name: fold_text(as_array(keys[column.name]), column.fold) for column in columns}
-        names = list(folded)
-        distinct = pa.table(folded).group_by(names).aggregate([])
-        present = np.logical_and.reduce([as_array(distinct[name]).is_valid().to_numpy(False) for name in names])
-        table = self._database.put_keys(columns, distinct.filter(pa.array(present)))
-        same = " AND ".join(f"t.{quoted(name)} = k.k{index}" for index, name in enumerate(names))
-        return f"FROM {table} k {self._database.traits.join} {self._table} t ON {same}"
-
-    def read(self, columns: Sequence[TargetColumn]) -> pa.Table:
-        """The given columns of every record."""
-        return self._read_all(self._table, columns)
-
-    def _read_all(self, table: str, columns: Sequence[TargetColumn]) -> pa.Table:
-        return self._database.read(
-            columns, lambda expressions: f"SELECT {', '.join(expressions)} FROM {table} t"
-        ).values
-
-    def distinct(self, columns: Sequence[TargetColumn]) -> pa.Table:
-        """The combinations of values that the given columns have."""
-
-        def query(expressions: Sequence[str]) -> str:
-            return f"SELECT DISTINCT {', '.join(expressions)} FROM {self._table} t"
-
-        return self._database.read(columns, query).values
-
-    def read_in_batches(
-        self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], terms: Sequence[Term] = ()
-    ) -> Iterator[Existing]:
-        """All records of which the terms may be true, a bounded number at a time."""
-        query = f"FROM {self._table} t{where(terms, untyped=self._database.traits.untyped)}"
-        none = True
-        for found in self._database.read_in_batches(
-            columns, lambda expressions: f"SELECT {', '.join(expressions)} {query}", self._placed_by(key)
-        ):
-            none = False
-            yield Existing(found.values, found.places, complete=True, unreadable=found.unreadable)
-        if none:
-            empty = self._read(columns, key, query)
-            yield Existing(empty.values, empty.places, complete=True)
-
-    def sibling(self, table: str) -> tuple[TableShape, pa.Table]:
-        """Another table of the same database, to look up in."""
-        shape = self._database.describe(self._database.find_table(table))
-        return shape, self._read_all(
-            self._database.in_sql(shape.name), [column for column in shape.columns if not column.foreign]
-        )
-
-    def equal_codes(self, column: TargetColumn, texts: pa.Array) -> pa.Array:
-        """A number for each of the distinct texts, equal for those that the database takes for equal."""
-        return self._database.equal_codes(column, texts)
 
     def stage(self, changes: ChangeSet, existing: Existing, pairing: Pairing) -> list[Refusal]:
         """Put decided changes into the staging table, and lock the records that they update."""
@@ -291,7 +119,7 @@ class SqlTarget:
 
     def violations(self, pairing: Pairing) -> list[Violation]:
         """The staged changes that would break a constraint."""
-        if self._stage is None:
+        if self._stage is None or self._seeming:
             return []
         found = self._stage.violations(pairing.key) + hindrances(self._stage, pairing.key)
         return found + (in_circle(self._circles, self._stage) if self._database.traits.row_by_row else [])
@@ -324,8 +152,10 @@ class SqlTarget:
     def write(self, changes: ChangeSet) -> Written:
         """One UPDATE for each group of updates, one INSERT for each set of columns given."""
         assert self._stage is not None  # noqa: S101 - the flow stages before it writes
-        writer = Writer(self._stage, self._table, changes.key, alone=self._alone)
+        key = () if changes.by_place else changes.key
+        writer = Writer(self._stage, self._table, key, alone=self._alone)
         written = writer.write(changes)
+        self._stretches += writer.stretches
         self._displaced |= writer.displaces(changes.updates.columns)
         return written
 
@@ -339,9 +169,8 @@ class SqlTarget:
         removals = changes.removals
         if not len(removals):
             return 0
-        source = (
-            f"FROM {self._stage.leaving} s {self._database.traits.join} {self._table} t ON {self._same_key(changes)}"
-        )
+        same = self._stage.same_place if changes.by_place else self._same_key(changes)
+        source = f"FROM {self._stage.leaving} s {self._database.traits.join} {self._table} t ON {same}"
         there = between(removals.positions[0], removals.positions[-1])
         return int(numbers(self._database.read, f"SELECT count(*) AS n {source} WHERE {there}")[0])
 
@@ -358,7 +187,8 @@ class SqlTarget:
     ) -> pa.Table:
         """The records of staged changes as they stand before or after they are `written`, in order."""
         assert self._stage is not None  # noqa: S101
-        same_key, updates, inserts = self._same_key(changes), changes.updates.positions, changes.inserts.positions
+        same_key = self._stage.same_place if changes.by_place else self._same_key(changes)
+        updates, inserts = changes.updates.positions, changes.inserts.positions
         if written and len(inserts) and (self._displaced or set(self._stage.places) == set(changes.key)):
             return self._at(same_key, np.r_[updates, inserts], columns, join)  # one query finds them all
         found = []
@@ -366,9 +196,38 @@ class SqlTarget:
             same = same_key if written and self._displaced else self._stage.same_place
             found.append(self._at(same, updates, columns, join))
         if len(inserts) and written:
-            found.append(self._at(same_key, inserts, columns, join))
+            stretch = self._stretch_of(inserts) if changes.by_place else None
+            numbered = None if stretch is None else self._numbered(stretch, inserts, columns)
+            found.append(self._at(same_key, inserts, columns, join) if numbered is None else numbered)
         empty = pa.table({column.name: pa.nulls(0, column.type.arrow) for column in columns})
         return pa.concat_tables(found) if found else empty
+
+    def _stretch_of(self, positions: Indices) -> Stretch | None:
+        """The stretch in which all new records of some positions are; None once they have their places beside them."""
+        assert self._stage is not None  # noqa: S101
+        low, high = int(positions[0]), int(positions[-1])
+        for stretch in self._stretches if len(positions) == high - low + 1 else ():
+            if stretch.low <= low and high <= stretch.high:
+                return stretch
+        place, position = quoted(place_name(0)), quoted(POSITION)
+        for stretch in self._stretches:
+            number = f"{position} + {stretch.number_of(0):d}"
+            where = f"{position} BETWEEN {stretch.low:d} AND {stretch.high:d}"
+            self._database.change(f"UPDATE {self._stage.table} SET {place} = {number} WHERE {where}")
+        self._stretches = []
+        return None
+
+    def _numbered(self, stretch: Stretch, positions: Indices, columns: Sequence[TargetColumn]) -> pa.Table:
+        """The new records of some positions, by their numbers."""
+        assert self._stage is not None  # noqa: S101
+        number = f"t.{quoted(self._stage.places[0])}"
+        low, high = (stretch.number_of(int(at)) for at in (positions[0], positions[-1]))
+        source = f"FROM {self._table} t WHERE {number} BETWEEN {low:d} AND {high:d} ORDER BY {number}"
+
+        def query(expressions: Sequence[str]) -> str:
+            return f"SELECT {', '.join(expressions)} {source}"
+
+        return self._database.read(columns, query, about=len(positions)).values
 
     def _at(
         self, same: str, positions: Indices, columns: Sequence[TargetColumn], join: str | None, table: str | None = None

@@ -14,7 +14,7 @@ from tidymerge.errors import TargetChanged
 from tidymerge.model import Flaw, Reason
 from tidymerge.model.changes import ChangeSet, Refusal, Written
 from tidymerge.targets.sql.detours import NONE, Detours, detours_for, emptied, own_keys
-from tidymerge.targets.sql.ranges import Statement, patterns, ranges, stretches
+from tidymerge.targets.sql.ranges import PlacedInsert, Statement, Stretch, patterns, ranges, stretches
 from tidymerge.targets.sql.stage import Stage
 
 _ATTEMPT = "attempt"
@@ -26,7 +26,7 @@ class _Again(ConstraintBroken):
 
 
 class Writer(Struct):
-    """Writes the changes staged in `stage` to `table`, whose job's key is `key`.
+    """Writes the changes staged in `stage` to `table`, whose job's key is `key`; without one records have their places.
 
     `alone`: nobody else can have written to the table since it was compared.
     """
@@ -37,12 +37,13 @@ class Writer(Struct):
     alone: bool
     detours: Detours = NONE
     refused: list[Refusal] = field(default_factory=list)
+    stretches: list[Stretch] = field(default_factory=list)
 
     def write(self, changes: ChangeSet) -> Written:
         """One UPDATE for each group of updates, one INSERT for each set of columns given."""
         gone: list[Refusal] = []
         while True:
-            self.refused = []
+            self.refused, self.stretches = [], []
             self.detours = detours_for(self.stage, changes, self.key)
             try:
                 done = self._all(changes) if not self.detours else self._attempt(changes)
@@ -75,12 +76,16 @@ class Writer(Struct):
     def _all(self, changes: ChangeSet) -> tuple[int, int, int]:
         """Write all; how many records were updated, inserted and removed."""
         shape, last = self.stage.shape, self.detours.last
-        own_parents = any(key.table == shape.name for key in shape.foreign_keys)
-        # An updated record may refer to a new one, or cease to refer to one that leaves; else it may take their place.
-        removed = 0 if own_parents else self._removed(changes)
+        own_parents = [set(key.columns) for key in shape.foreign_keys if key.table == shape.name]
+        # Others may take the place of a record that goes, but updates may first have to cease to refer to it.
+        letting_go = [columns for columns in own_parents if not columns.isdisjoint(changes.updates.columns)]
+        late = any(columns.isdisjoint(last) for columns in letting_go)
+        removed = self._removed(changes) if not letting_go else 0
         for aside in self.detours.asides:
             for low, high in stretches(aside.positions):
                 self._narrowed(low, high, Statement(self._move_aside, (aside.column, aside.value)))
+        if letting_go and not late:
+            removed = self._removed(changes)
         inserted = self._inserted(changes) if own_parents else 0
         updated = 0
         later: list[tuple[list[str], int, int, bool]] = []
@@ -97,7 +102,7 @@ class Writer(Struct):
         if not own_parents:
             inserted = self._inserted(changes)
         self._fill_new(changes)
-        if own_parents:
+        if late:
             removed = self._removed(changes)
         return updated, inserted, removed
 
@@ -121,10 +126,15 @@ class Writer(Struct):
         found = ranges(patterns(inserts), inserts.positions, inserts.given)
         return sum(
             self._narrowed(
-                one.low, one.high, Statement(self._insert, [n for n in one.names if n not in self.detours.last])
+                one.low, one.high, self._inserting([name for name in one.names if name not in self.detours.last])
             )
             for one in found
         )
+
+    def _inserting(self, names: Sequence[str]) -> Statement:
+        if self.key:
+            return Statement(self._insert, names)
+        return PlacedInsert(self.stage.shape, self.stage.table, names, self.stage.places, self.stretches)
 
     def _fill_new(self, changes: ChangeSet) -> None:
         """Fill the columns of new records that were left empty at first."""
@@ -136,7 +146,8 @@ class Writer(Struct):
 
     @property
     def _same_key(self) -> str:
-        return " AND ".join(f"t.{quoted(name)} = s.{quoted(name)}" for name in self.key)
+        same = " AND ".join(f"t.{quoted(name)} = s.{quoted(name)}" for name in self.key)
+        return same or self.stage.same_place
 
     @property
     def _same(self) -> str:
@@ -191,10 +202,11 @@ class Writer(Struct):
         """
         try:
             with self.stage.database.savepoint():
-                return self.stage.database.change(statement.over(low, high))
+                return statement.run(self.stage.database, low, high)
         except ConstraintBroken as broken:
             # The key was new when it was compared. If nobody inserted it meanwhile, waiting for others is no help.
-            there = set(self.stage.shape.unique_names.get(broken.constraint or "", ())) == set(self.key)
+            names = set(self.stage.shape.unique_names.get(broken.constraint or "", ()))
+            there = bool(names) and names == set(self.key)
             if there and not self.alone:
                 raise TargetChanged(
                     f"A new key is there already, inserted meanwhile or hidden from you by a policy: {broken}."
