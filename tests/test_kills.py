@@ -190,6 +190,9 @@ def doing(what, kind, target, folder):
         where = f"k >= {ROWS // 3}"
         told = ["remove", target.address, "--where", where, "--key", "k", "--most-removed", "100%"]
         return told, partial(tidymerge.remove, target.address, where=where, key="k", limits=NO_LIMITS), ROWS - ROWS // 3
+    if what == "drop":
+        told = ["change", target.address, "--drop-column", "note", "--key", "k"]
+        return told, partial(tidymerge.change, target.address, drop="note", key="k"), ROWS
     if what == "change":
         sets, at_least = {"kg": "kg * 2 + 1", "note": "note || '!'"}, ROWS // 3
         words = [word for name, text in sets.items() for word in ("--set", f"{name} = {text}")]
@@ -223,6 +226,7 @@ OTHERS = KINDS if LONG else [Sqlite]  # by what they do to records, which is the
     ("kind", "what"),
     [
         *((kind, what) for what in ("load", "change", "remove") for kind in (KINDS if what == "load" else OTHERS)),
+        *((kind, "drop") for kind in OTHERS if kind is not Mariadb),
         *((kind, "append") for kind in (Sqlite, TextFile)),
         *((kind, "create") for kind in (NewTable, NewFile)),
     ],

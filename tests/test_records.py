@@ -59,7 +59,7 @@ def test_a_forgotten_condition_is_said_with_the_number_of_records(run, keepers, 
     assert run(*change, "--where", "id > 9").out.count("No record meets the condition.") == 1
     done = run(*change, "--every-record", "--json").receipt
     assert (done["state"], done["request"], done["rows"]["updated"]) == (
-        "changed", {"action": "change", "set": {"name": "null"}, "where": None, "keys": None}, 4,
+        "changed", {"action": "change", "set": {"name": "null"}, "where": None, "keys": None, "drop": []}, 4,
     )  # fmt: skip
     assert "in every record" in run("runs").out
     assert run("undo", "last").status == 0

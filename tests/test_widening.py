@@ -7,7 +7,10 @@ import numpy as np
 import pyarrow as pa
 import pytest
 from openpyxl import load_workbook
+from openpyxl.formatting.rule import FormulaRule
+from openpyxl.workbook.defined_name import DefinedName
 from openpyxl.worksheet.table import Table
+from pyarrow import parquet
 
 import tidymerge
 from conftest import NO_LIMITS, database, sheet, text_file
@@ -48,6 +51,76 @@ def test_a_file_gets_columns_and_loses_them_with_the_undo(kind, folder):
     assert dict(undone.tables[0].columns_dropped) == dict(receipt.tables[0].columns_added)
     tidymerge.undo(undone.run)
     assert sorted(kind.rows(target)) == sorted(after)
+
+
+@pytest.mark.parametrize("kind", KINDS, ids=lambda kind: type(kind).__name__.lower())
+def test_a_column_of_a_file_goes_and_comes_back(kind, folder):
+    target = kind.make(folder, ROWS)
+    start = kind.rows(target)
+    preview = tidymerge.change(target, drop="Note", key=["code", "no"], preview=True)
+    gone = tidymerge.change(target, drop="Note", key=["code", "no"], expect=preview.fingerprint)
+    assert (gone.rows.updated, gone.rows.unchanged, dict(gone.tables[0].columns)) == (2, 1, {"note": 2})
+    assert [row[:4] for row in kind.rows(target)] == [row[:4] for row in start]
+    assert all(len(row) == 4 for row in kind.rows(target))
+    tidymerge.undo(gone.run)
+    assert kind.rows(target) == start
+    tidymerge.undo("last")
+    assert all(len(row) == 4 for row in kind.rows(target))
+
+
+def test_a_parquet_file_has_the_same_type_again(folder):
+    parquet.write_table(pa.table({"a": pa.array([1, None], pa.uint8()), "k": pa.array([1, 2], pa.int64())}), folder / "t.parquet")  # fmt: skip
+    gone = tidymerge.change(folder / "t.parquet", drop="a", key="k")
+    tidymerge.undo(gone.run)
+    assert parquet.read_table(folder / "t.parquet").equals(
+        pa.table({"k": pa.array([1, 2], pa.int64()), "a": pa.array([1, None], pa.uint8())})
+    )
+
+
+def test_what_names_a_column_of_a_workbook_is_found(run, folder):
+    path = sheet(folder / "t.xlsx", [["k", "n", "note"], [1, 2, "x"], [2, 3, "y"]])
+    book = load_workbook(path)
+    book.create_sheet("Sums")
+    formulas = [
+        "=COUNTA(Sheet!C2:C3)",
+        "=SUM(Sheet!B:C)",
+        "=Sheet!$C$2&LOG10(4)",
+        '=SUM(Sheet!B2:B3)&"Sheet!C2"',
+        "=C2",
+        "=Sheet!C9",
+    ]
+    for at, formula in enumerate(formulas, start=1):
+        book["Sums"].cell(at, 1).value = formula
+    book.defined_names["notes"] = DefinedName("notes", attr_text="Sheet!$C$2:$C$3")
+    book.active.conditional_formatting.add("A2:A3", FormulaRule(["$C2=1"]))
+    book.active.title = "Sheet"
+    book.save(path)
+    preview = run("change", f"{path}#Sheet", "--drop-column", "note", "--key", "k", "--preview")
+    for place in ("A1 of Sums", "A2 of Sums", "A3 of Sums", "he name notes", "conditional format of Sheet"):
+        assert place in preview.out.replace("\n", " "), preview.out
+    for place in ("A4 of", "A5 of", "A6 of"):
+        assert place not in preview.out, preview.out
+    before = (folder / "t.xlsx").read_bytes()
+    stopped = run("change", f"{path}#Sheet", "--drop-column", "note", "--key", "k")
+    assert stopped.status == 4
+    assert "note is needed by a conditional format" in stopped.err
+    inner = run("change", f"{path}#Sheet", "--drop-column", "n", "--key", "k")
+    assert inner.status == 4
+    assert "the column note, whose cells would move" in inner.err
+    assert (folder / "t.xlsx").read_bytes() == before
+
+
+def test_a_job_that_names_the_column_stops_it(run, folder):
+    target = text_file(folder / "t.csv", [["k", "n", "note"], [1, 2, "x"]])
+    (folder / "job.toml").write_text("[incoming]\nat = 'in.csv'\n[target]\nat = 't.csv'\nkey = 'k'\n[rules]\nupdate_when = 'existing.note is not null'\n")  # fmt: skip
+    text_file(folder / "in.csv", [["k", "n"], [1, 3]])
+    run("load", "--job", "job.toml", "--yes")
+    stopped = run("change", target, "--drop-column", "note", "--key", "k")
+    assert stopped.status == 4
+    assert "job.toml; nothing was written" in stopped.err.replace("\n", " ")
+    (folder / "job.toml").unlink()
+    run("change", target, "--drop-column", "note", "--key", "k")
+    assert (folder / "t.csv").read_text() == "k,n\n1,3\n"
 
 
 def test_the_types_are_those_that_the_values_tell_whatever_they_come_in(folder):

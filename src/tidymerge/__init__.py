@@ -166,6 +166,7 @@ def change(
     target: str | PathLike[str] | None = None,
     sets: Mapping[str, str] | None = None,
     *,
+    drop: str | Sequence[str] = (),
     job: "str | PathLike[str] | Change | None" = None,
     where: str | None = None,
     every_record: bool = False,
@@ -180,6 +181,7 @@ def change(
 ) -> "Receipt":
     """Set columns of the records that meet a condition, in one transaction that is proved before it is committed.
 
+    In place of that, `drop` are columns to take away with all of their values, unless anything needs them (Stopped).
     `sets` maps columns to expressions over the record's own columns, all worked out from the values before. `where` is
     the condition; without one, `every_record` must be true. `job` is a job file with [change], or a `Change`, over
     which the other arguments win. `key` are the columns that name a record, and default to a key of the table. With
@@ -200,6 +202,7 @@ def change(
         where,
         (key,) if isinstance(key, str) else tuple(key),
         asdict(limits) if limits else {},
+        drop=(drop,) if isinstance(drop, str) else tuple(drop),
         every_record=every_record,
         strict=strict,
         trust_triggers=trust_triggers,

@@ -305,7 +305,8 @@ class Interrupted(TidyMergeError):
 class Stopped(TidyMergeError):
     """A limit or an expectation was not met; nothing was written.
 
-    `receipt` tells what would have been done; `reason` is limit, fingerprint, warnings, strict, hindered or conflicts.
+    `receipt` tells what would have been done; `reason` is limit, fingerprint, warnings, strict, hindered, needed or
+    conflicts.
     """
 
     exit_status = 4

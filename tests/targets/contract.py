@@ -1,6 +1,8 @@
 """What every kind of target must do. Adding a target means subclassing this, and giving it a place to make tables."""
 
+from collections.abc import Mapping
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 
 import pytest
@@ -667,6 +669,59 @@ class TargetContract:
         undone = tidymerge.undo(again.run)
         assert "The column wind, which the run had added, stays: 1 of its values do." in undone.notes
         assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [(1, 1, None), (2, 1, None), (3, 1, "east")]
+
+    def test_a_column_goes_with_its_values_and_comes_back_as_it_was(self, folder):
+        declared = "VARCHAR(9) DEFAULT 'it''s' NOT NULL"
+        self.make(folder, f"CREATE TABLE t (k INTEGER PRIMARY KEY, a INTEGER, note {declared}, z INTEGER); INSERT INTO t VALUES (1, 5, 'x', NULL), (2, 6, '', 7), (3, NULL, 'y', NULL);")  # fmt: skip
+        query = "SELECT k, a, note, z FROM t ORDER BY k"
+        start = self.rows(folder, query)
+        address = self.address(folder, "t")
+        preview = tidymerge.change(address, drop=["NOTE", "z"], preview=True)
+        assert self.rows(folder, query) == start
+        gone = tidymerge.change(address, drop=["NOTE", "z"], expect=preview.fingerprint)
+        assert (gone.rows.updated, gone.rows.unchanged, gone.fields_updated) == (3, 0, 4)
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [(1, 5), (2, 6), (3, None)]
+        tidymerge.undo(gone.run)
+        assert self.rows(folder, query) == start
+        refused = self.load(folder, "t", [["k", "note"], [4, "longer than nine"]])
+        assert refused.rejects.first[0].expected == "at most 9 characters", refused.rejects.first
+        assert self.load(folder, "t", [["k", "note"], [4, ""]], only=["k"]).rows.inserted == 1
+        assert self.rows(folder, "SELECT note FROM t WHERE k = 4") == [("it's",)]
+        tidymerge.undo("last")
+
+    def test_a_column_that_holds_nothing_goes_and_comes_back_and_goes(self, folder):
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER, z DATE DEFAULT '2026-05-01'); INSERT INTO t VALUES (1, 1, NULL);")  # fmt: skip
+        gone = tidymerge.change(self.address(folder, "t"), drop="z")
+        assert gone.rows.unchanged == 1
+        back = tidymerge.undo(gone.run)
+        assert self.rows(folder, "SELECT * FROM t") == [(1, 1, None)]
+        self.load(folder, "t", [["k", "n"], [2, 2]])
+        assert str(self.rows(folder, "SELECT z FROM t WHERE k = 2")[0][0]) == "2026-05-01"
+        tidymerge.undo("last")
+        tidymerge.undo(back.run)
+        assert self.rows(folder, "SELECT * FROM t") == [(1, 1)]
+
+    needing: str  # a trigger on t that uses its columns a and note
+    called: Mapping[str, str] = MappingProxyType({})  # what the database calls what a table needs
+
+    def test_what_needs_a_column_is_named_and_nothing_is_dropped(self, folder):
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, a INTEGER, b INTEGER, c INTEGER CHECK (c > a), d INTEGER REFERENCES t (k), note VARCHAR(9), free INTEGER, UNIQUE (b))")  # fmt: skip
+        self.make(folder, "CREATE INDEX by_a ON t (note, a); CREATE VIEW seen AS SELECT x.k, x.a AS b FROM t x; CREATE VIEW other AS SELECT k FROM t; INSERT INTO t VALUES (1, 1, 1, 2, 1, 'x', 3);")  # fmt: skip
+        self.make(folder, self.needing)
+        start = self.rows(folder, "SELECT * FROM t")
+        address = self.address(folder, "t")
+        for column, needed in (
+            ("k", ("primary",)), ("a", ("by_a", "seen", "check", "noting")), ("b", ("unique",)), ("d", ("foreign",)),
+            ("note", ("by_a", "noting")),
+        ):  # fmt: skip
+            warnings = " ".join(tidymerge.change(address, drop=column, key=["free"], preview=True).warnings)
+            assert all(self.called.get(word, word) in warnings for word in needed), warnings
+            assert column == "k" or "other" not in warnings
+            with pytest.raises(tidymerge.Stopped, match="needed by") as stopped:
+                tidymerge.change(address, drop=column, key=["free"])
+            assert stopped.value.reason == "needed"
+        assert self.rows(folder, "SELECT * FROM t") == start
+        assert tidymerge.change(address, drop="free").rows.updated == 1
 
     def test_a_column_is_not_added_where_nothing_is_loaded(self, folder):
         self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER); INSERT INTO t VALUES (1, 1);")

@@ -15,6 +15,7 @@ import tidymerge
 from conftest import text_file
 from servers import with_database
 from tidymerge.core.decide.part import decide_part
+from tidymerge.databases.mariadb import altering
 from tidymerge.databases.mariadb.session import Session
 from tidymerge.run import decide_load as run_decide
 
@@ -47,6 +48,7 @@ class TestMariadb(ServerContract):
     far, shown_far = "POINT(1, 2)", "ST_AsText(far)"
     odd = ("DATE", "'0000-00-00'", "2026-05-04")
     doubling = "CREATE TRIGGER twice BEFORE UPDATE ON t FOR EACH ROW SET NEW.n = NEW.n * 2"
+    needing = "CREATE TRIGGER noting BEFORE UPDATE ON t FOR EACH ROW SET NEW.c = NEW.a + length(NEW.note)"
     restamped = ("TIMESTAMP(6) NULL ON UPDATE CURRENT_TIMESTAMP(6)", "")
     bytes = "VARBINARY(4)"
     longest = "-838:59:59"
@@ -97,6 +99,21 @@ class TestMariadb(ServerContract):
 
     # No trigger of MariaDB may change its own table; what it can do is change the row itself.
     test_a_trigger_that_changes_rows_on_its_own_rolls_the_load_back = None
+
+    def test_a_column_that_others_write_to_meanwhile_goes_with_what_they_wrote(self, folder, monkeypatch):
+        self.make(folder, "CREATE TABLE t (k INT PRIMARY KEY, note VARCHAR(9)); INSERT INTO t VALUES (1, 'x'), (2, NULL);")  # fmt: skip
+        waiting, locked = ["UPDATE t SET note = 'late' WHERE k = 2"], altering.Altering.after_commit
+
+        def late(self_):
+            if waiting:
+                self.make(folder, waiting.pop())
+            return locked(self_)
+
+        monkeypatch.setattr(altering.Altering, "after_commit", late)
+        gone = tidymerge.change(self.address(folder, "t"), drop="note")
+        assert (gone.rows.updated, self.rows(folder, "SELECT * FROM t")) == (2, [(1,), (2,)])
+        tidymerge.undo(gone.run)
+        assert self.rows(folder, "SELECT * FROM t") == [(1, "x"), (2, "late")]
 
     def test_a_trigger_that_changes_the_row_rolls_the_load_back(self, folder):
         self.make(folder, PLAIN + "CREATE TRIGGER meddle BEFORE INSERT ON t FOR EACH ROW SET NEW.n = 0;")

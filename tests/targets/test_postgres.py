@@ -42,6 +42,8 @@ class TestPostgres(ServerContract):
         "CREATE FUNCTION twice() RETURNS trigger AS 'BEGIN NEW.n := NEW.n * 2; RETURN NEW; END' LANGUAGE plpgsql;"
         "CREATE TRIGGER twice BEFORE UPDATE ON t FOR EACH ROW EXECUTE FUNCTION twice();"
     )
+    needing = "CREATE TRIGGER noting BEFORE UPDATE OF a, note ON t FOR EACH ROW EXECUTE FUNCTION suppress_redundant_updates_trigger();"  # fmt: skip
+    called = {"primary": "t_pkey", "unique": "t_b_key", "foreign": "t_d_fkey", "check": "t_check"}  # noqa: RUF012
     restamped = (
         "TIMESTAMP",
         """CREATE FUNCTION stamp() RETURNS trigger AS 'BEGIN NEW.touched := clock_timestamp(); RETURN NEW; END' LANGUAGE plpgsql;

@@ -40,6 +40,8 @@ class TestSqlite(TargetContract):
 
     doubling = "CREATE TRIGGER twice AFTER UPDATE ON t BEGIN UPDATE t SET n = NEW.n * 2 WHERE k = NEW.k; END"
 
+    needing = "CREATE TRIGGER noting AFTER UPDATE ON t BEGIN DELETE FROM t WHERE NEW.a < 0 AND NEW.note = ''; END;"
+
     restamped = (
         "TEXT",
         "CREATE TRIGGER stamp AFTER UPDATE OF n ON t BEGIN UPDATE t SET touched = strftime('%f', 'now') || hex(randomblob(4)) WHERE k = NEW.k; END;",

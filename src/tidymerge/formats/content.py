@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 from msgspec import Struct, field
 
-from tidymerge.model import Indices, Mask, TargetColumn
+from tidymerge.model import Definition, Indices, Mask, NewColumn, TargetColumn
 
 
 class Edits(Struct, frozen=True):
@@ -104,8 +104,14 @@ class Content(Protocol):
     def unwritable(self, texts: pa.Array, rows: Indices | None, column: TargetColumn) -> Mapping[int, str]:
         """The exact texts, by index, that can't be written, in `rows` or in new ones, and why."""
 
-    def add(self, columns: Sequence[TargetColumn]) -> None:
+    def add(self, columns: Sequence[NewColumn]) -> None:
         """Have more columns at the end, blank in all rows; they are written with the edits."""
+
+    def depending(self, names: Sequence[str]) -> list[str]:
+        """What needs some columns, in words with its place."""
+
+    def definition(self, name: str) -> Definition | None:
+        """How the file itself declares a column, if it does."""
 
     def without(self, names: Sequence[str]) -> Iterable[tuple[Path, NewFile]]:
         """The files, to be written anew without some columns."""

@@ -12,15 +12,14 @@ from typing import NotRequired, TypedDict
 
 from tidymerge.errors import LogDamaged
 from tidymerge.history import earlier_form
+from tidymerge.model import Definition
 from tidymerge.model.receipt import State
 from tidymerge.model.receipt_form import (
     ReceiptForm,
-    RequestForm,
     receipt_from_dict,
     receipt_to_dict,
-    request_from_dict,
-    request_to_dict,
 )
+from tidymerge.model.request_form import RequestForm, request_from_dict, request_to_dict
 from tidymerge.model.run import Run
 
 FORMAT = "tidymerge-log/1"
@@ -32,6 +31,13 @@ class FileForm(TypedDict):
 
     address: str
     sha256: str | None
+
+
+class DefinitionForm(TypedDict):
+    """How the target declared a column that went."""
+
+    plain: str
+    full: str
 
 
 class EntryForm(TypedDict):
@@ -57,6 +63,7 @@ class EntryForm(TypedDict):
     once: NotRequired[bool]
     appends: NotRequired[bool]
     whole: NotRequired[bool]
+    definitions: NotRequired[Mapping[str, DefinitionForm]]
 
 
 def to_json(run: Run) -> str:
@@ -82,6 +89,7 @@ def to_json(run: Run) -> str:
         "once": run.once,
         "appends": run.appends,
         "whole": run.whole,
+        "definitions": {name: {"plain": one.plain, "full": one.full} for name, one in run.definitions.items()},
     }
     return json.dumps(form, ensure_ascii=False, indent=1)
 
@@ -122,6 +130,7 @@ def _run(form: EntryForm) -> Run:
         once=form.get("once", False),
         appends=form.get("appends", False),
         whole=form.get("whole", False),
+        definitions={name: Definition(one["plain"], one["full"]) for name, one in form.get("definitions", {}).items()},
     )
 
 

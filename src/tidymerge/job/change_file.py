@@ -29,6 +29,7 @@ class ChangePart(RemovePart):
     """Which records are meant, and what becomes of a change where some can't take their new values."""
 
     strict: bool = Field(default=False, description="Whether one rejected record stops the change.")
+    drop: list[Word] = Field(default=[], description="Columns to take away, with all of their values; nothing is set.")
 
 
 class RemovalFile(Strict):
@@ -62,7 +63,7 @@ class ChangeFile(Strict):
     change: ChangePart
     target: TargetPart
     columns: dict[str, Word | ColumnPart] = Field(
-        min_length=1, description="Column = another column, or a table of what happens; without a source its own value."
+        default={}, description="Column = another column, or a table of what happens; without a source its own value."
     )
     limits: LimitsPart = LimitsPart()
 
@@ -89,6 +90,8 @@ class ChangeFile(Strict):
                 raise ValueError(f"columns.{name}: there is no file to stamp; stamp is time or run here")
         if self.target.add or self.target.create or self.target.like:
             raise ValueError("target: a change makes no table and adds no columns")
+        if not self.columns and not self.change.drop:
+            raise ValueError("columns: say what to set, or in [change] what to drop")
         return self
 
     def to_change(self) -> Change:
@@ -100,6 +103,7 @@ class ChangeFile(Strict):
             every_record=self.change.every_record,
             key=listed(self.target.key),
             strict=self.change.strict,
+            drop=tuple(self.change.drop),
             limits=limits_of(self.limits),
             types=self.target.types,
         )

@@ -18,7 +18,7 @@ class Change(Struct, frozen=True):
 
     `columns` are those to set and how, each of the record's own values before; `where` is the condition, and without
     one `every_record` must be said. `key` are the columns that name a record (empty: the target's own key). The rest is
-    as in `Job`.
+    as in `Job`. Columns to `drop` go with all of their values, and nothing is set then.
     """
 
     target: str
@@ -31,6 +31,7 @@ class Change(Struct, frozen=True):
     limits: Limits = field(default_factory=Limits)
     file: str | None = None
     types: Mapping[str, str] = field(default_factory=dict)
+    drop: tuple[str, ...] = ()
 
     def given(
         self,
@@ -40,6 +41,7 @@ class Change(Struct, frozen=True):
         key: tuple[str, ...],
         limits: Mapping[str, Any],
         *,
+        drop: tuple[str, ...] = (),
         every_record: bool,
         strict: bool,
         trust_triggers: bool,
@@ -49,11 +51,14 @@ class Change(Struct, frozen=True):
             self,
             target=target or self.target,
             columns={**self.columns, **columns},
+            drop=drop or self.drop,
             key=key or self.key,
             strict=strict or self.strict,
             trust_triggers=trust_triggers or self.trust_triggers,
             limits=replace(self.limits, **limits),
         )
+        if found.drop:
+            return _dropping(found, where or found.where, every_record=every_record)
         if not found.columns:
             raise BadOption(
                 "Say what to set, as in 'honey_kg = honey_kg * 1.05'.", give=((("set", "COLUMN=EXPRESSION"),),)
@@ -121,6 +126,16 @@ def _meant(asked: Asked, where: str | None, *, every_record: bool) -> Asked:
     if every_record:
         return replace(asked, where=None, every_record=True)
     return asked if where is None else replace(asked, where=where, every_record=False)
+
+
+def _dropping(asked: Change, where: str | None, *, every_record: bool) -> Change:
+    """The same, if it does nothing but drop columns: they go in all records. Raises BadOption."""
+    both = "what to set" if asked.columns else "a condition" if where else "every record" if every_record else None
+    if both:
+        raise BadOption(f"A column goes with all of its values, so {both} has no meaning: leave one of both out.")
+    if not asked.target:
+        raise BadOption("Say which table is meant, as in coop.db#hives, or give a job.")
+    return asked
 
 
 class Job(Struct, frozen=True):

@@ -2,7 +2,7 @@
 
 import re
 import tomllib
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Any, TypeVar, get_args
@@ -34,6 +34,13 @@ def read_removal(path: Path) -> Removal:
     """The removal in a file; its address counts from the file's folder. Raises NoSuchFile and BadJob."""
     removal = _about_records(path, "remove", RemovalFile).to_removal()
     return replace(removal, target=_under(path.parent, removal.target), file=str(path.absolute()))
+
+
+def read_any(path: Path) -> Job | Change | Removal:
+    """Whatever kind of job is in a file. Raises NoSuchFile and BadJob."""
+    data, _ = _data(read_text(path), str(path))
+    read: dict[str, Callable[[Path], Job | Change | Removal]] = {"change": read_change, "remove": read_removal}
+    return next((read[part] for part in read if part in data), read_job)(path)
 
 
 def _about_records(path: Path, part: str, form: type[Form]) -> Form:

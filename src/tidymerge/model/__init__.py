@@ -7,10 +7,10 @@ from tidymerge.model.flaws import Flaw, Reason
 from tidymerge.model.incoming import NO_ROW, Incoming, IncomingColumn, Sample
 from tidymerge.model.pairing import Pair, Pairing
 from tidymerge.model.reading import ReadOptions
-from tidymerge.model.table import Check, ForeignKey, NewColumn, TableShape
+from tidymerge.model.table import Check, Definition, ForeignKey, NewColumn, TableShape
 
 __all__ = [
-    "MOST_DIGITS", "NO_ROW", "Check", "ColumnType", "EqualTexts", "Existing", "Flaw", "Fold", "ForeignKey", "Incoming",
-    "IncomingColumn", "Indices", "Kind", "Mask", "NewColumn", "Pair", "Pairing", "ReadOptions", "Reason", "Sample",
-    "TableShape", "TargetColumn",
+    "MOST_DIGITS", "NO_ROW", "Check", "ColumnType", "Definition", "EqualTexts", "Existing", "Flaw", "Fold",
+    "ForeignKey", "Incoming", "IncomingColumn", "Indices", "Kind", "Mask", "NewColumn", "Pair", "Pairing",
+    "ReadOptions", "Reason", "Sample", "TableShape", "TargetColumn",
 ]  # fmt: skip

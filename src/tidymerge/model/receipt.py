@@ -39,13 +39,14 @@ class Action(StrEnum):
 class Request(Struct, frozen=True):
     """What was asked of records that are there: by column what it is set to, and the condition; None for all.
 
-    `keys` is the address of rows that name the records, in place of a condition.
+    `keys` is the address of rows that name the records, in place of a condition. `drops` are columns to take away.
     """
 
     action: Action
     sets: Mapping[str, str] = field(default_factory=dict)
     where: str | None = None
     keys: str | None = None
+    drops: tuple[str, ...] = ()
 
 
 class Example(Struct, frozen=True):
@@ -189,6 +190,12 @@ class Receipt(Struct, frozen=True):
     def changed(self) -> int:
         """How many rows made a difference to the target."""
         return self.rows.inserted + self.rows.updated + self.rows.removed
+
+    @property
+    def lasts(self) -> bool:
+        """Whether it made a difference to the target, be it that a column without values went or came back."""
+        came = self.undoes is not None
+        return self.changed > 0 or any(table.columns_dropped or (came and table.columns_added) for table in self.tables)
 
     @property
     def fields_updated(self) -> int:

@@ -10,18 +10,17 @@ from typing import NotRequired, TypedDict
 
 from tidymerge.model.changes import Tally
 from tidymerge.model.receipt import (
-    Action,
     Conflict,
     Example,
     MappedColumn,
     Receipt,
     RejectedCell,
     Rejects,
-    Request,
     SampleRow,
     State,
     TableReceipt,
 )
+from tidymerge.model.request_form import RequestForm, request_from_dict, request_to_dict
 
 FORMAT = "tidymerge-receipt/1"
 
@@ -140,15 +139,6 @@ class ConflictForm(TypedDict):
     by: NotRequired[str | None]
 
 
-class RequestForm(TypedDict):
-    """What was asked of records that are there."""
-
-    action: str
-    set: Mapping[str, str]
-    where: str | None
-    keys: NotRequired[str | None]
-
-
 class ReceiptForm(TypedDict):
     """The whole receipt."""
 
@@ -205,13 +195,6 @@ def receipt_to_dict(receipt: Receipt) -> ReceiptForm:
         "started": receipt.started.astimezone(UTC).isoformat(timespec="seconds").replace("+00:00", "Z"),
         "seconds": round(receipt.seconds, 3),
     }
-
-
-def request_to_dict(request: Request | None) -> RequestForm | None:
-    """What was asked, as plain data."""
-    if request is None:
-        return None
-    return {"action": request.action.value, "set": dict(request.sets), "where": request.where, "keys": request.keys}
 
 
 def _rows(tally: Tally) -> RowsForm:
@@ -316,11 +299,6 @@ def receipt_from_dict(form: ReceiptForm) -> Receipt:
         conflicts=tuple(_conflict_of(conflict) for conflict in form.get("conflicts", ())),
         request=request_from_dict(form.get("request")),
     )
-
-
-def request_from_dict(form: RequestForm | None) -> Request | None:
-    """What was asked, of its form. Raises ValueError for an action that there is not."""
-    return None if form is None else Request(Action(form["action"]), form["set"], form["where"], form.get("keys"))
 
 
 def _tally(rows: RowsForm) -> Tally:

@@ -5,6 +5,7 @@ from datetime import datetime
 
 from msgspec import Struct, field
 
+from tidymerge.model import Definition
 from tidymerge.model.receipt import Receipt, Request, State
 
 
@@ -18,7 +19,7 @@ class Run(Struct, frozen=True):
     lasted. `message` says why a run was stopped or failed. `latest` has the greatest value of each column of dates that
     was loaded. `request` is what was asked of records, where no rows came in. Rows of a run that is `once` are not
     loaded again, nor is a file of which a run `appends` the rows. With `whole`, no key finds a record: all that it
-    holds does, and equal records are as good as each other.
+    holds does, and equal records are as good as each other. `definitions` are those of the columns that went.
     """
 
     name: str
@@ -40,11 +41,12 @@ class Run(Struct, frozen=True):
     once: bool = False
     appends: bool = False
     whole: bool = False
+    definitions: Mapping[str, Definition] = field(default_factory=dict)
 
     @property
     def wrote(self) -> bool:
         """Whether it changed the target, or may have."""
-        return self.state.done and self.receipt is not None and self.receipt.changed > 0
+        return self.state.done and self.receipt is not None and self.receipt.lasts
 
     @property
     def nothing_done(self) -> str:

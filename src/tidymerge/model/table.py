@@ -59,12 +59,21 @@ class TableShape(Struct, frozen=True):
         raise KeyError(name)
 
 
+class Definition(Struct, frozen=True):
+    """How the target itself declares a column: as it can be added, all blank, and as it is once it has its values."""
+
+    plain: str
+    full: str
+
+
 class NewColumn(Struct, frozen=True):
     """A column to add: its name, and its type as a job declares one, as in decimal(8, 2).
 
-    One of a new table may be `required`: then it may not be empty.
+    One of a new table may be `required`: then it may not be empty. One that comes back has the `definition` that it
+    had.
     """
 
     name: str
     type: str
     required: bool = False
+    definition: Definition | None = None

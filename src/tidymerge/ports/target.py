@@ -100,8 +100,8 @@ class Writable(Protocol):
     def remaining(self, changes: ChangeSet) -> int:
         """How many of the removed records are still there."""
 
-    def commit(self) -> None:
-        """Make the writes last."""
+    def commit(self) -> tuple[str, ...]:
+        """Make the writes last. What could not be put in order after that, in words."""
 
 
 class Restorable(Protocol):
@@ -136,8 +136,20 @@ class Alterable(Protocol):
     def add(self, columns: Sequence[NewColumn]) -> TableShape:
         """Give the table more columns, blank in all records; the new shape. A preview only sees them so."""
 
-    def drop(self, names: Sequence[str]) -> None:
-        """Take columns away, once all is written and read back; they go with the commit."""
+    def complete(self, columns: Sequence[NewColumn]) -> tuple[str, ...]:
+        """Give columns that came back all of their definition, once their values are there. What can't be, in words."""
+
+    def depending(self, names: Sequence[str]) -> list[str]:
+        """What needs some columns, in words: keys, indexes, checks, views, formulas."""
+
+    def definitions(self, names: Sequence[str]) -> list[NewColumn]:
+        """Columns as they are, so that they can be added again."""
+
+    def drop(self, names: Sequence[str], *, alone: bool) -> None:
+        """Take columns away, once all is written and read back; they go with the commit.
+
+        `alone`: nothing else is written, so that they must still hold what was read.
+        """
 
 
 class Target(Opened, Readable, LookedUpByKey, Writable, Restorable, Alterable, Protocol):

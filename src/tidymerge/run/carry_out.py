@@ -10,7 +10,7 @@ from tidymerge.model.run import Run
 from tidymerge.ports.log import Recording
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
-from tidymerge.run.commit import Shield, commit, prove, seal, write
+from tidymerge.run.commit import Shield, commit, let_go, prove, prove_gone, seal, write
 from tidymerge.run.decided import Decided
 from tidymerge.run.once import keep_rows
 from tidymerge.run.report import Clock, make_receipt
@@ -37,10 +37,13 @@ def carry_out(
     target: Target, decided: Decided, run: Run, clock: Clock, recording: Recording, progress: Progress, manner: Manner
 ) -> Receipt:
     """Write what was decided, and end as `run.state` says. Raises Stopped, ProofFailed, LogUnwritable, TargetError."""
-    carried = write(target, decided, recording, progress)
-    if carried.written.refused:
-        manner.check(carried.decided)
-    carried = prove(target, carried, progress, trusting=manner.trusting, only_changed=manner.only_changed)
+    if decided.only_drops:
+        carried = prove_gone(target, let_go(target, decided, recording, progress), progress)
+    else:
+        carried = write(target, decided, recording, progress)
+        if carried.written.refused:
+            manner.check(carried.decided)
+        carried = prove(target, carried, progress, trusting=manner.trusting, only_changed=manner.only_changed)
     saved = manner.save(carried.decided)
     with saved.with_the_run():
         # Made before the commit: after it nothing may fail.

@@ -5,7 +5,7 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from tidymerge.core.account import account
-from tidymerge.core.words import plural
+from tidymerge.core.words import counted, plural
 from tidymerge.errors import Stopped
 from tidymerge.model import Reason
 from tidymerge.model.receipt import State
@@ -71,6 +71,26 @@ def check_referred(decided: Decided, clock: Clock, outputs: Outputs) -> None:
         receipt=make_receipt(decided, State.STOPPED, clock, rejects=_rejects_of_a_stopped(decided, outputs)),
         reason="hindered",
     )
+
+
+def check_drop(decided: Decided, clock: Clock, outputs: Outputs) -> None:
+    """Raise Stopped where something needs the columns that are to go, or an undo would not find a record again."""
+    names = " and ".join(column.name for column in decided.dropped)
+    if decided.needed:
+        raise Stopped(
+            f"Stopped: {names} {plural(len(decided.dropped), 'is', 'are')} needed by {', '.join(decided.needed)}; "
+            "nothing was written. Change what needs it, or take it away first.",
+            receipt=make_receipt(decided, State.STOPPED, clock),
+            reason="needed",
+        )
+    if decided.tally.rejected:
+        raise Stopped(
+            f"Stopped: {counted(decided.tally.rejected, 'record')} without a key of its own, so that an undo could not "
+            f"bring the values of {names} back; nothing was written. Name the records by other columns.",
+            receipt=make_receipt(decided, State.STOPPED, clock, rejects=_rejects_of_a_stopped(decided, outputs)),
+            reason="hindered",
+            give=((("key", "COLUMN"),),),
+        )
 
 
 def check_limits(decided: Decided, clock: Clock, outputs: Outputs, *, accept_warnings: bool) -> None:

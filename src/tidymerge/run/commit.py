@@ -106,6 +106,8 @@ def write(target: Target, decided: Decided, recording: Recording, progress: Prog
         recording.add(logged(part.rows(), done_to, was, target.readable(after), list(keys), whole=columns.whole))
         parts.append(kept)
         progress.rows(kept.changes.touched)
+    if not done and any(column.definition for column in decided.added):  # a column comes back that held nothing
+        return let_go(target, decided, recording, progress)
     refused = tuple(refusal for one in done for refusal in one.refused)
     updated, inserted = sum(one.updated for one in done), sum(one.inserted for one in done)
     written = Written(updated, inserted, sum(one.removed for one in done), refused)
@@ -117,6 +119,34 @@ def write(target: Target, decided: Decided, recording: Recording, progress: Prog
         )
         decided = decided.with_parts(parts, note)
     return Carried(decided, written, columns.record_key, columns.whole, found)
+
+
+def let_go(target: Target, decided: Decided, recording: Recording, progress: Progress) -> Carried:
+    """Log the values of columns that go, and nothing else changes: they need not be cleared, as they go along."""
+    progress.stage("writing", _changed(decided))
+    columns = _Columns.of(decided)
+    gone = {column.name for column in columns.updated}
+    for part in decided.parts:
+        before = target.readable(_before(target, part, decided, columns))
+        rest = [column for column in columns.written if column.name not in gone]
+        after = target.readable(target.as_stored(part.changes, rest))
+        for name in gone:
+            after = after.append_column(name, pa.nulls(after.num_rows, pa.string()))
+        keys = dict.fromkeys((*columns.record_key, *decided.pairing.key))
+        recording.add(logged(part.rows(), part.changes, before, after, list(keys), whole=columns.whole))
+        progress.rows(part.changes.touched)
+    return Carried(decided, Written(0, 0), columns.record_key, columns.whole)
+
+
+def prove_gone(target: Target, carried: Carried, progress: Progress) -> Carried:
+    """Take the columns away, and prove that all records are still there. Raises ProofFailed."""
+    decided = carried.decided
+    progress.stage("reading back what was written", _changed(decided))
+    for part in decided.parts:
+        account.prove_tally(account.tally([part.changes]), part.changes, part.read)
+    target.drop([column.name for column in decided.dropped], alone=True)
+    account.prove_written([], decided.rows_before, target.count(), (0, 0, 0))
+    return carried
 
 
 def _before(target: Target, part: Part, decided: Decided, columns: _Columns) -> pa.Table:
@@ -206,7 +236,9 @@ def prove(target: Target, carried: Carried, progress: Progress, *, trusting: boo
     if decided.goes:
         target.abolish()
     elif decided.dropped:
-        target.drop([column.name for column in decided.dropped])
+        target.drop([column.name for column in decided.dropped], alone=False)
+    if decided.added:
+        carried = replace(carried, decided=carried.decided.noting(*target.complete(decided.added), last=True))
     return carried
 
 
@@ -223,8 +255,9 @@ def seal(target: Target, carried: Carried, run: Run, receipt: Receipt, recording
         appends=run.appends or (not decided.pairing.key and not run.undoes),
         marked=target.marks_text,
         receipt=receipt,
+        definitions={column.name: column.definition for column in decided.dropped if column.definition},
     )
-    if receipt.changed:
+    if receipt.lasts:
         recording.seal(entry)
     return entry
 
@@ -234,9 +267,10 @@ def commit(target: Target, entry: Run, clock: Clock, recording: Recording, shiel
     receipt = entry.receipt
     assert receipt is not None  # noqa: S101 - sealed with one
     with shield():
-        if receipt.changed:  # else columns that were to be added go again
-            target.commit()
-        receipt = replace(receipt, seconds=time.perf_counter() - clock.began)
+        # Else columns that were to be added go again.
+        left = target.commit() if receipt.lasts else ()
+        notes = (*receipt.notes, *left)
+        receipt = replace(receipt, notes=notes, seconds=time.perf_counter() - clock.began)
         recording.settle(replace(entry, receipt=receipt))
     return receipt
 

@@ -80,6 +80,8 @@ def committed(run: Run, logs: Iterable[Logged], target: Target) -> bool | None:
     there = {column.name for column in shape.columns}
     if not there.issuperset((*run.added, *run.dropped)):  # columns come and go with the commit
         return there.issuperset(run.added)
+    if run.dropped and run.receipt is not None and not run.receipt.changed:  # they held no values, and are still there
+        return False
     if run.whole and run.receipt is not None:  # equal records may be somebody else's: how many there are tells
         (table,) = run.receipt.tables
         if table.rows_after != table.rows_before:
@@ -154,9 +156,8 @@ def decide_undo(log: RunLog, run: Run, target: Target, progress: Progress) -> De
     changed = [part.changes for part in settled]
     for part in settled:
         account.prove_tally(account.tally([part.changes]), part.changes, part.read)
-    only_ours = {column.name for column in shape.columns} == set(run.added)
-    goes = run.made and only_ours and rows_before == sum(len(part.changes.removals) for part in settled)
-    dropped, notes = _with_its_table(run, goes) if run.made else _columns_to_drop(run, settled, target, shape)
+    goes, dropped, notes = _what_goes(run, settled, target, shape, rows_before)
+    notes += [] if run.gone else [f"The column {one.name} comes back, as the last one." for one in again]
     return Decided(
         target=target.address,
         sample=Sample(parts[0].rows()),
@@ -191,8 +192,23 @@ def _with_dropped(run: Run, target: Target) -> tuple[TableShape, list[NewColumn]
     """The target's shape with the columns that the run took away, which are added again."""
     shape = target.describe()
     there = {column.name for column in shape.columns}
-    again = [NewColumn(name, kind) for name, kind in run.dropped.items() if name not in there]
+    again = [
+        NewColumn(name, kind, definition=run.definitions.get(name))
+        for name, kind in run.dropped.items()
+        if name not in there
+    ]
     return (target.add(again) if again else shape), again
+
+
+def _what_goes(
+    run: Run, parts: Sequence[Part], target: Target, shape: TableShape, rows: int
+) -> tuple[bool, tuple[NewColumn, ...], list[str]]:
+    """Whether the table goes that the run had made; else the columns that it had added; and what is said of them."""
+    if not run.made:
+        return False, *_columns_to_drop(run, parts, target, shape)
+    only_ours = {column.name for column in shape.columns} == set(run.added)
+    goes = only_ours and rows == sum(len(part.changes.removals) for part in parts)
+    return goes, *_with_its_table(run, goes)
 
 
 def _with_its_table(run: Run, goes: bool) -> tuple[tuple[NewColumn, ...], list[str]]:
@@ -215,7 +231,7 @@ def _columns_to_drop(
     run: Run, parts: Sequence[Part], target: Target, shape: TableShape
 ) -> tuple[tuple[NewColumn, ...], list[str]]:
     """The columns that the run had added, unless anybody else has put values there; and what is said of them."""
-    dropped, notes = [], []
+    goes, notes = [], []
     for column in shape.columns:
         if column.name not in run.added:
             continue
@@ -224,9 +240,17 @@ def _columns_to_drop(
         if left:
             notes.append(f"The column {column.name}, which the run had added, stays: {left:,} of its values do.")
         else:
-            dropped.append(NewColumn(column.name, run.added[column.name]))
-            notes.append(f"The column {column.name}, which the run had added, goes.")
-    return tuple(dropped), notes
+            goes.append(column.name)
+    if goes and target.depending(goes):  # which of them are needed?
+        needed = {name: target.depending([name]) for name in goes}
+        notes += [
+            f"The column {name}, which the run had added, stays: {', '.join(by)} would break."
+            for name, by in needed.items()
+            if by
+        ]
+        goes = [name for name in goes if not needed[name]]
+    notes += [f"The column {name}, which the run had added, goes." for name in goes]
+    return tuple(replace(one, type=run.added[one.name]) for one in target.definitions(goes)), notes
 
 
 def _values_taken(changes: ChangeSet, name: str) -> int:

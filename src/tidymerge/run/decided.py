@@ -52,7 +52,7 @@ class Decided(Struct, frozen=True):
     `latest` has the greatest incoming value of each column of dates; `unreadable` columns hold values that are not of
     their type; `request` is what was asked of records, where no rows came in. Of rows that may count only once, `once`
     are the incoming columns that count, and `known_as` is why those are left out that were loaded before.
-    The whole table is `made` by the run, or `goes` with it.
+    The whole table is `made` by the run, or `goes` with it. Dropped columns are `needed` by these things.
     """
 
     target: str
@@ -76,8 +76,23 @@ class Decided(Struct, frozen=True):
     request: Request | None = None
     once: tuple[str, ...] | None = None
     known_as: str | None = None
+    needed: tuple[str, ...] = ()
     made: bool = False
     goes: bool = False
+
+    @property
+    def only_drops(self) -> bool:
+        """Whether all that changes are columns which go, so that their values need not be taken out of them before."""
+        changes = [part.changes for part in self.parts]
+        gone = {column.name for column in self.dropped}
+        return (
+            bool(gone)
+            and not self.goes
+            and all(
+                not len(one.inserts) and not len(one.removals) and gone.issuperset(one.updates.columns)
+                for one in changes
+            )
+        )
 
     def noting(self, *notes: str, last: bool = False) -> "Decided":
         """The same with further notes, which come first or `last`."""

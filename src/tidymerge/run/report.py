@@ -153,7 +153,7 @@ def _table_receipt(
         view=decided.view,
         examples=examples,
         samples=sample_rows,
-        read_back=sum(part.changes.written for part in decided.parts) if touched else 0,
+        read_back=sum(part.changes.written for part in decided.parts) if touched and not decided.only_drops else 0,
         columns_added={column.name: column.type for column in decided.added},
         table_made=decided.made,
         table_gone=decided.goes,

@@ -28,7 +28,7 @@ class Task(Struct, frozen=True):
     """A change or a removal: of which target, how it is decided, and the state that it ends in.
 
     `check` raises Stopped where records that can't take part stop the run; `job` is the job file; `trusting` says that
-    differences which the target's own triggers make are noted.
+    differences which the target's own triggers make are noted; `firmly` keeps all others from writing to the table.
     """
 
     target: str
@@ -39,6 +39,7 @@ class Task(Struct, frozen=True):
     check: Callable[[Decided, Clock, Outputs], None]
     trusting: bool
     job: str | None
+    firmly: bool = False
 
 
 def preview_task(
@@ -75,7 +76,7 @@ def perform_task(
     with recorded(log, run) as recording:
         outputs.check(target=task.target)
         for attempt in attempts(recording, progress, wait_seconds):
-            opening = opened(task.target, write=True, types=task.types, firmly=attempt.firmly)
+            opening = opened(task.target, write=True, types=task.types, firmly=attempt.firmly or task.firmly)
             with attempt, opening as target:
                 decided = task.decide(target, clock, progress).noting(*told)
                 check_fingerprint(decided, clock, expect)

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 from msgspec.structs import replace
 
 from tidymerge.address import Address
-from tidymerge.core.infer.told import declared
+from tidymerge.core.infer.told import in_words
 from tidymerge.core.match.match import code_keys, match
 from tidymerge.core.tidy.cells import as_array
 from tidymerge.errors import ProofFailed
@@ -111,13 +111,27 @@ class FileTarget:
 
     def add(self, columns: Sequence[NewColumn]) -> TableShape:
         """Give the file more columns, blank in all rows."""
-        self._file.add([TargetColumn(one.name, declared(one.type)) for one in columns])
+        self._file.add(columns)
         return self.describe()
 
-    def drop(self, names: Sequence[str]) -> None:
+    def complete(self, columns: Sequence[NewColumn]) -> tuple[str, ...]:
+        """Nothing is left to do: a file's columns have no more to them."""
+        return ()
+
+    def depending(self, names: Sequence[str]) -> list[str]:
+        """What needs the columns, such as formulas."""
+        return self._file.depending(names)
+
+    def definitions(self, names: Sequence[str]) -> list[NewColumn]:
+        """The columns as they are."""
+        types = {column.name: in_words(column.type) for column in self._file.columns}
+        return [NewColumn(name, types[name], definition=self._file.definition(name)) for name in names]
+
+    def drop(self, names: Sequence[str], *, alone: bool) -> None:
         """Take columns away from what is written already, but has not taken its place yet."""
-        rows = self._after.rows
-        self._after = self._after.written(self._swap.put_all(self._after.without(names)))
+        file = self._file if alone else self._after
+        rows = file.rows
+        self._after = file.written(self._swap.put_all(file.without(names)))
         if self._after.rows != rows:
             raise ProofFailed("The new file does not have the same rows without the columns that go.")
 
@@ -305,9 +319,10 @@ class FileTarget:
         """The formulas that would not see new rows."""
         return self._file.unseen()
 
-    def commit(self) -> None:
+    def commit(self) -> tuple[str, ...]:
         """Put the new file in the place of the old one, unless somebody changed that since it was read."""
         self._swap.commit()
+        return ()
 
 
 def _existing(found: Found) -> Existing:

@@ -17,6 +17,7 @@ def change(
     target: records.Target = None,
     job: records.JobPath = None,
     sets: records.Sets = None,
+    drop_column: records.DropColumn = None,
     where: records.Where = None,
     every_record: records.EveryRecord = False,
     key: records.Key = None,
@@ -34,7 +35,7 @@ def change(
     chart: options.Chart = None,
     json: options.AsJson = False,
 ) -> None:
-    """Set columns of the records that meet a condition, all or nothing, and say how many did and did not change."""
+    """Set columns of the records that meet a condition, or take columns away: all or nothing, with counts and undo."""
     from tidymerge.cli.screen import output
     from tidymerge.run.change import change_task
     from tidymerge.run.task import perform_task, preview_task
@@ -44,7 +45,7 @@ def change(
         files = options.outputs(rejects=rejects, page=page, chart=chart)
         limits = options.limits(updated=most_updated, rejected=most_rejected, expect_updated=expect_updated)
         asked = _job(job).given(
-            target, _columns(sets or ()), where, tuple(key or ()), limits,
+            target, _columns(sets or ()), where, tuple(key or ()), limits, drop=tuple(drop_column or ()),
             every_record=every_record, strict=strict, trust_triggers=trust_triggers,
         )  # fmt: skip
         files.check(target=asked.target)

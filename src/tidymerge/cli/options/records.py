@@ -24,6 +24,10 @@ Sets = Annotated[
         help="Set this column, as in 'honey_kg = honey_kg * 1.05'; repeat. All are worked out from before.",
     ),
 ]
+DropColumn = Annotated[
+    list[str] | None,
+    typer.Option("--drop-column", metavar="COLUMN", help="Take this column away, with all of its values; repeat."),
+]
 Where = Annotated[str | None, typer.Option("--where", metavar="CONDITION", help="Only records for which this is true.")]
 Keys = Annotated[
     str | None,

@@ -9,7 +9,7 @@ from rich.text import Text
 from tidymerge.cli.screen.draw import cut, grid, value
 from tidymerge.core.explain.wording import statement
 from tidymerge.model.receipt import State, Touch
-from tidymerge.model.receipt_form import request_to_dict
+from tidymerge.model.request_form import request_to_dict
 from tidymerge.model.run import Run
 from tidymerge.run.past import Past, PastRun
 

@@ -118,7 +118,7 @@ def _only_said(receipt: "Receipt", words: str) -> Iterator[None]:
     try:
         yield
     except Exception as error:  # noqa: BLE001 - the run is done
-        again = f"tidymerge receipt {receipt.run}" if receipt.changed else "tidymerge runs"
+        again = f"tidymerge receipt {receipt.run}" if receipt.lasts else "tidymerge runs"
         print(f"tidymerge: The run is done, but {words}: {error}. See it with: {again}", file=sys.stderr)
 
 
@@ -137,9 +137,12 @@ def drawn_if_stopped(out: Console, *, quiet: bool) -> Iterator[None]:
 
 def question(receipt: "Receipt") -> str:
     """What is asked on the terminal before a run writes."""
-    from tidymerge.core.words import what_to_do
+    from tidymerge.core.words import counted, what_to_do
 
     (table,) = receipt.tables
+    if receipt.request is not None and receipt.request.drops:
+        names = " and ".join(receipt.request.drops)
+        return f"Take {names} away from {table.target}, with {counted(receipt.fields_updated, 'value')}?"
     undo = receipt.undoes is not None
     return what_to_do(receipt.rows, table.records_updated, table.rows_before, table.target, undo=undo)
 
@@ -202,11 +205,12 @@ def confirmed(out: Console, preview: "Callable[[Progress], Receipt]", *, json: b
     with Bars(out, json=json) as progress:
         receipt = preview(progress)
     draw.receipt(out, receipt)
-    if stops and (receipt.limits or _all_or_none(receipt)):
+    needed = receipt.warnings if receipt.request is not None and receipt.request.drops else ()
+    if stops and (receipt.limits or needed or _all_or_none(receipt)):
         return receipt.fingerprint
-    if not receipt.changed and json:
+    if not receipt.lasts and json:
         return receipt.fingerprint
-    if not receipt.changed:
+    if not receipt.lasts:
         out.print(f"There is nothing to {receipt.action.value}.")
         finish(receipt)
     ask(question(receipt), f"Nothing was {'undone' if receipt.undoes else 'written'}.", json=json)

@@ -80,6 +80,17 @@ _CHANGE = Wording(
     },
     ("updated", "unchanged", "rejected"),
 )
+_DROP = replace(
+    _CHANGE,
+    one="record",
+    many="records",
+    which="all that there are",
+    meanings={
+        "updated": "loses a value, which is kept in the log",
+        "unchanged": "has no value there",
+        "rejected": "has no key by which an undo finds it",
+    },
+)
 _REMOVE = Wording(
     {State.REMOVED: "Removed from", State.PREVIEWED: "Preview of removing from"},
     "Not removed from",
@@ -110,6 +121,8 @@ def found_by(receipt: Receipt, shown: Callable[[str], str] = str) -> str:
 def wording(receipt: Receipt) -> Wording:
     """The words for a receipt."""
     words = _WORDINGS[receipt.action]
+    if receipt.request is not None and receipt.request.drops:
+        return _DROP
     if receipt.request is not None and receipt.request.keys is not None:
         return replace(words, one="row read", many="rows read", which="blank rows not counted")
     if receipt.request is not None and receipt.request.where is None:
@@ -143,6 +156,8 @@ def statement(request: Request | None) -> str:
         return f"named by the rows of {request.keys}"
     if request.action is Action.REMOVE:
         return f"where {request.where}" if request.where else "every record"
+    if request.drops:
+        return f"take away {' and '.join(request.drops)}"
     sets = ", ".join(f"{name} = {text}" for name, text in request.sets.items())
     return f"{sets}, {f'where {request.where}' if request.where else 'in every record'}"
 
@@ -153,6 +168,8 @@ def why_nothing(receipt: Receipt) -> str:
         return "Nothing to put back: the records are as they were before the run."
     if receipt.request is None:
         return nothing_to_write(receipt.rows)
+    if receipt.request.drops:
+        return "No value was lost: the column held none."
     if not receipt.rows.read:
         return "Nothing to write: no record is meant."
     if receipt.action is Action.REMOVE:
@@ -167,6 +184,11 @@ def why_nothing(receipt: Receipt) -> str:
 def what_was_proved(receipt: Receipt) -> str:
     """That what was written was read again, and that what was removed is gone."""
     rows = receipt.rows
+    if receipt.request is not None and receipt.request.drops:
+        (table,) = receipt.tables
+        names = receipt.request.drops
+        columns = f"{plural(len(names), 'column', 'columns')} {' and '.join(names)}"
+        return f"The {columns} {plural(len(names), 'is', 'are')} gone, and all {table.rows_after:,} records are there."
     updated = rows.updated if receipt.undoes else sum(table.records_updated for table in receipt.tables)
     written, said = rows.inserted + updated, []
     if written:

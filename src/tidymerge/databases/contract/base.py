@@ -118,14 +118,15 @@ class SqlDatabase(Database, Generic[S]):
         for statement in adding(self.in_sql(table), columns):
             self._session.run(statement)
 
-    def drop_columns(self, table: str, names: Sequence[str]) -> None:
+    def drop_columns(self, table: str, names: Sequence[str], *, alone: bool) -> None:
         """Take columns away, within the transaction."""
         for statement in dropping(self.in_sql(table), names):
             self._session.run(statement)
 
-    def commit(self) -> None:
+    def commit(self) -> tuple[str, ...]:
         """Make the writes last."""
         commit(self._session.run)
+        return ()
 
     def break_off(self) -> None:
         """Let a read in another thread end: the connection is of no use then."""

@@ -8,7 +8,7 @@ import pyarrow as pa
 from msgspec import Struct, field
 
 from tidymerge.errors import TargetError
-from tidymerge.model import ColumnType, Existing, ForeignKey, Indices, Kind, Mask, TableShape, TargetColumn
+from tidymerge.model import ColumnType, Definition, Existing, ForeignKey, Indices, Kind, Mask, TableShape, TargetColumn
 from tidymerge.model.changes import Refusal
 
 STAGE = "tidymerge staged changes"
@@ -255,8 +255,17 @@ class Alterations(Protocol):
     def add_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> None:
         """Add columns of that name and SQL type to a table. They go again with what is not committed."""
 
-    def drop_columns(self, table: str, names: Sequence[str]) -> None:
-        """Take columns away from a table, with the commit."""
+    def complete_columns(self, table: str, columns: Sequence[tuple[str, Definition]]) -> tuple[str, ...]:
+        """Give columns, by name, all of their definition once they have their values. What can't be, in words."""
+
+    def definitions(self, table: str, names: Sequence[str]) -> list[Definition]:
+        """How the database declares columns."""
+
+    def depending(self, table: str, names: Sequence[str]) -> list[str]:
+        """What needs columns of a table, in words."""
+
+    def drop_columns(self, table: str, names: Sequence[str], *, alone: bool) -> None:
+        """Take columns away from a table, with the commit. `alone`: they must still hold what was read of them."""
 
 
 class Transaction(Protocol):
@@ -271,8 +280,8 @@ class Transaction(Protocol):
     def lock(self, columns: Sequence[TargetColumn], query: Query, then: Existing, records: Indices) -> bool:
         """Lock the records that `query` gives, in the order of `records` of `then`; whether they are still the same."""
 
-    def commit(self) -> None:
-        """Make the writes last."""
+    def commit(self) -> tuple[str, ...]:
+        """Make the writes last. What could not be put in order after that, in words."""
 
     def break_off(self) -> None:
         """Let a read in another thread end: the connection is of no use then. It never fails."""

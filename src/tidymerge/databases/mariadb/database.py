@@ -4,7 +4,6 @@ import re
 import zlib
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import suppress
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -27,15 +26,16 @@ from tidymerge.databases.contract.database import (
     same_place,
 )
 from tidymerge.databases.contract.lines import filled, sql_type, staged_columns, staged_rows
-from tidymerge.databases.contract.new_columns import adding, creating, dropping
+from tidymerge.databases.contract.new_columns import dropping
 from tidymerge.databases.contract.placing import in_order, numbered_from
 from tidymerge.databases.contract.reading import joined, nothing, numbers, separated, with_places
 from tidymerge.databases.contract.transaction import commit
+from tidymerge.databases.mariadb.altering import Altering, definition, depending
 from tidymerge.databases.mariadb.columns import expression, is_bytes, parsed, to_stored
 from tidymerge.databases.mariadb.describe import describe, find_table, in_sql, referring, shown_columns, table_names
 from tidymerge.databases.mariadb.session import FilesForbidden, Session
-from tidymerge.errors import TargetError, TargetLocked, WriteRefused
-from tidymerge.model import Existing, ForeignKey, Indices, Kind, TableShape, TargetColumn
+from tidymerge.errors import TargetLocked, WriteRefused
+from tidymerge.model import Definition, Existing, ForeignKey, Indices, Kind, TableShape, TargetColumn
 from tidymerge.model.changes import Refusal
 from tidymerge.settings import lock_wait
 
@@ -74,9 +74,7 @@ class MariaDatabase(SqlDatabase[Session]):
         self._shapes: dict[str, TableShape] = {}
         self._staged: dict[str, list[tuple[str, TargetColumn]]] = {}
         self._takes_files = True
-        self._added: list[tuple[str, str]] = []
-        self._created: list[str] = []
-        self._dropping: list[str] = []
+        self._altering = Altering(self._session)
 
     def find_table(self, name: str | None) -> str:
         """The table's own spelling of `name`, or the only table."""
@@ -331,44 +329,39 @@ class MariaDatabase(SqlDatabase[Session]):
         return f"{quoted(place)}.{quoted(table)}" if known else quoted(name)
 
     def create_table(self, name: str, columns: Sequence[tuple[str, str, bool]], key: Sequence[str]) -> None:
-        """Make a table before the transaction, as `add_columns`; where nothing is committed, it is taken away again."""
-        table = self.new_in_sql(name)
-        self._session.run(creating(table, columns, key))
-        self._created.append(table)
-        self._session.begin()
+        """Make a table before the transaction; where nothing is committed, it is taken away again."""
+        self._altering.create(self.new_in_sql(name), columns, key)
 
     def drop_table(self, table: str) -> None:
         """Take a table away right after the commit, as doing so would be one."""
-        self._dropping = [f"DROP TABLE {self.in_sql(table)}"]
+        self._altering.later(f"DROP TABLE {self.in_sql(table)}")
 
     def add_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> None:
-        """Add columns before the transaction, as the server ends one that does such things.
-
-        Where nothing is committed, they are taken away again when the connection is closed.
-        """
-        for name, kind in columns:
-            self._session.run(adding(self.in_sql(table), [(name, kind)])[0])
-            self._added.append((self.in_sql(table), name))
+        """Add columns before the transaction, as the server ends one that does such things."""
+        self._altering.add(self.in_sql(table), columns)
         self._shapes.pop(table, None)
-        self._session.begin()
 
-    def drop_columns(self, table: str, names: Sequence[str]) -> None:
+    def complete_columns(self, table: str, columns: Sequence[tuple[str, Definition]]) -> tuple[str, ...]:
+        """Give columns all of their definition, after the commit."""
+        for name, one in columns:
+            self._altering.later(f"ALTER TABLE {self.in_sql(table)} MODIFY COLUMN {quoted(name)} {one.full}")
+        return ()
+
+    def definitions(self, table: str, names: Sequence[str]) -> list[Definition]:
+        """How the server declares columns."""
+        return [definition(self._session, self._place(table), name) for name in names]
+
+    def depending(self, table: str, names: Sequence[str]) -> list[str]:
+        """What needs columns of a table."""
+        about = self._place(table), self.describe(table), self.referring(table)
+        return [one for name in names for one in depending(self._session, *about, name)]
+
+    def drop_columns(self, table: str, names: Sequence[str], *, alone: bool) -> None:
         """Take columns away right after the commit, as doing so would be one."""
-        self._dropping = dropping(self.in_sql(table), names)
-
-    def _take_back(self) -> None:
-        """Take the columns away that were added for what was not committed, unless others have used them since."""
-        for table in self._created:
-            with suppress(TargetError):
-                self._session.run("ROLLBACK")
-                if not self._session.rows(f"SELECT 1 AS n FROM {table} LIMIT 1"):
-                    self._session.run(f"DROP TABLE {table}")
-        for table, name in self._added:
-            with suppress(TargetError):
-                self._session.run("ROLLBACK")
-                used = self._session.rows(f"SELECT 1 AS n FROM {table} WHERE {quoted(name)} IS NOT NULL LIMIT 1")
-                if not used:
-                    self._session.run(dropping(table, [name])[0])
+        if alone:
+            self._altering.drop_alone(self.in_sql(table), names)
+        else:
+            self._altering.later(*dropping(self.in_sql(table), names))
 
     def suspects(self, table: str) -> list[str]:
         """The triggers of a table."""
@@ -379,15 +372,12 @@ class MariaDatabase(SqlDatabase[Session]):
         )
         return [f"the trigger {row['name']}" for row in rows]
 
-    def commit(self) -> None:
-        """Make the writes last."""
+    def commit(self) -> tuple[str, ...]:
+        """Make the writes last, then do what could not be done before."""
         commit(self._session.run)
-        self._added, self._created = [], []
-        with suppress(TargetError):  # an empty column or table is left then, which does no harm
-            for statement in self._dropping:
-                self._session.run(statement)
+        return self._altering.after_commit()
 
     def close(self) -> None:
         """Roll back whatever was not committed, and close."""
-        self._take_back()
+        self._altering.take_back()
         self._session.close()

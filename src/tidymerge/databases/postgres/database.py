@@ -27,10 +27,11 @@ from tidymerge.databases.contract.lines import filled, sql_type, staged_columns,
 from tidymerge.databases.contract.new_columns import adding, dropping
 from tidymerge.databases.contract.placing import placing
 from tidymerge.databases.contract.reading import joined, nothing, separated, with_places
+from tidymerge.databases.postgres.altering import definition, depending
 from tidymerge.databases.postgres.columns import expression, parse_csv, to_stored
 from tidymerge.databases.postgres.describe import Described, Name, describe, find_table, names, referring
 from tidymerge.databases.postgres.session import Session
-from tidymerge.model import ColumnType, Fold, ForeignKey, Kind, TableShape, TargetColumn
+from tidymerge.model import ColumnType, Definition, Fold, ForeignKey, Kind, TableShape, TargetColumn
 from tidymerge.model.changes import Refusal
 
 _NEW_TYPES = {
@@ -271,7 +272,22 @@ class PostgresDatabase(SqlDatabase[Session]):
         """Add columns, within the transaction: the table is locked against everybody until its end."""
         self._altered(table, adding(self.in_sql(table), columns))
 
-    def drop_columns(self, table: str, names: Sequence[str]) -> None:
+    def complete_columns(self, table: str, columns: Sequence[tuple[str, Definition]]) -> tuple[str, ...]:
+        """Give columns all of their definition, within the transaction."""
+        # A table with rows that are still to be tested can't be altered.
+        altered = [f"ALTER TABLE {self.in_sql(table)} {one.full}" for _, one in columns if one.full]
+        self._altered(table, ["SET CONSTRAINTS ALL IMMEDIATE", *altered] if altered else [])
+        return ()
+
+    def definitions(self, table: str, names: Sequence[str]) -> list[Definition]:
+        """How the server declares columns."""
+        return [definition(self._session, self.in_sql(table), name) for name in names]
+
+    def depending(self, table: str, names: Sequence[str]) -> list[str]:
+        """What needs columns of a table."""
+        return [one for name in names for one in depending(self._session, self.in_sql(table), name)]
+
+    def drop_columns(self, table: str, names: Sequence[str], *, alone: bool) -> None:
         """Take columns away, within the transaction. What is still to be tested is tested before."""
         self._altered(table, ["SET CONSTRAINTS ALL IMMEDIATE", *dropping(self.in_sql(table), names)])
 

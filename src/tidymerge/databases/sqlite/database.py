@@ -25,6 +25,7 @@ from tidymerge.databases.contract.database import (
 )
 from tidymerge.databases.contract.placing import numbered_from, placing
 from tidymerge.databases.contract.reading import numbers
+from tidymerge.databases.sqlite.altering import COLLATIONS, complete, definition, depending
 from tidymerge.databases.sqlite.columns import marked_text, read_columns, to_stored, to_typed, unmarked
 from tidymerge.databases.sqlite.describe import (
     affinity,
@@ -37,14 +38,13 @@ from tidymerge.databases.sqlite.describe import (
 )
 from tidymerge.databases.sqlite.session import Session
 from tidymerge.errors import TargetChanged, TargetReadOnly
-from tidymerge.model import ColumnType, Fold, ForeignKey, Kind, TableShape, TargetColumn
+from tidymerge.model import ColumnType, Definition, ForeignKey, Kind, TableShape, TargetColumn
 from tidymerge.model.changes import Refusal
 from tidymerge.on_disk import name_beside, other_names, place_new
 
 _RAW = "tidymerge texts"
 _LOOK_UP_KINDS = (Kind.INTEGER, Kind.TEXT)  # kinds whose equal values SQLite stores alike
 _NEW_TYPES = {kind: kind.name for kind in Kind} | {Kind.FLOAT: "REAL"}
-_COLLATION = {Fold.NOTHING: "BINARY", Fold.ASCII_CASE: "NOCASE", Fold.TRAILING_SPACES: "RTRIM"}
 
 
 class SqliteDatabase(SqlDatabase[Session]):
@@ -197,7 +197,7 @@ class SqliteDatabase(SqlDatabase[Session]):
         declared += [quoted(place_name(index)) for index in range(len(places))]
         for column in columns:
             kind = affinity(column.type.declared) if column.type.declared != "no type" else ""
-            declared.append(f"{quoted(column.name)} {kind} COLLATE {_COLLATION[column.fold]}")
+            declared.append(f"{quoted(column.name)} {kind} COLLATE {COLLATIONS[column.fold]}")
         self._session.run(f"CREATE TEMP TABLE {quoted(name)} ({', '.join(declared)})")
         return f"temp.{quoted(name)}"
 
@@ -251,6 +251,20 @@ class SqliteDatabase(SqlDatabase[Session]):
         """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
         return referring(self._session, table)
 
+    def complete_columns(self, table: str, columns: Sequence[tuple[str, Definition]]) -> tuple[str, ...]:
+        """Give columns all of their definition."""
+        return tuple(note for name, one in columns if (note := complete(self._session, table, name, one)))
+
+    def definitions(self, table: str, names: Sequence[str]) -> list[Definition]:
+        """How SQLite declares columns."""
+        shape = self.describe(table)
+        return [definition(self._session, shape, name) for name in names]
+
+    def depending(self, table: str, names: Sequence[str]) -> list[str]:
+        """What needs columns of a table."""
+        shape = self.describe(table)
+        return [one for name in names for one in depending(self._session, shape, name)]
+
     def new_columns(self, table: str, columns: Sequence[tuple[str, str]]) -> tuple[TargetColumn, ...]:
         """What columns of that name and SQL type would be."""
         return tuple(TargetColumn(name, column_type(self._session, table, name, kind)) for name, kind in columns)
@@ -272,11 +286,11 @@ class SqliteDatabase(SqlDatabase[Session]):
         )
         return [f"the trigger {row['name']}" for row in rows]
 
-    def commit(self) -> None:
+    def commit(self) -> tuple[str, ...]:
         """Make the writes last. Raises TargetChanged if somebody made the same new file meanwhile."""
         self._session.commit()
         if self._draft is None:
-            return
+            return ()
         self._session.close()
         try:
             place_new(self._draft, self._path)
@@ -286,3 +300,4 @@ class SqliteDatabase(SqlDatabase[Session]):
             raise TargetReadOnly(
                 f"{self._path} can't be made: {error.strerror or error}. Nothing was written."
             ) from None
+        return ()

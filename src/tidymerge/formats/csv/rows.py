@@ -14,13 +14,14 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tidymerge.address import Address
+from tidymerge.core.infer.told import declared
 from tidymerge.core.tidy.cells import as_array, differs, mask_of, valid
 from tidymerge.core.tidy.tidying import is_guarded
 from tidymerge.errors import NoRows, SourceError, TargetUnreadable, WriteRefused
 from tidymerge.formats.content import Edits, Found, NewFile
 from tidymerge.formats.csv.reading import CsvSource, regular
 from tidymerge.formats.types import NONE_DECLARED, Manner, column_of, manner_of, spelled_like, typed, with_declared
-from tidymerge.model import ColumnType, Indices, ReadOptions, TargetColumn
+from tidymerge.model import ColumnType, Indices, NewColumn, ReadOptions, TargetColumn
 from tidymerge.ports.source import Irregular
 
 _NEWLINE = 0x0A
@@ -196,9 +197,16 @@ class CsvFile:
                     bad[index] = True
         return {index: f"the file can't hold {texts[index].as_py()!r}" for index in np.flatnonzero(bad).tolist()}
 
-    def add(self, columns: Sequence[TargetColumn]) -> None:
+    def depending(self, names: Sequence[str]) -> list[str]:
+        """Nothing: there are no formulas."""
+        return []
+
+    def definition(self, name: str) -> None:
+        """A text file declares no types."""
+
+    def add(self, columns: Sequence[NewColumn]) -> None:
         """Have more columns at the end, blank in all rows."""
-        self.columns = (*self.columns, *columns)
+        self.columns = (*self.columns, *(TargetColumn(one.name, declared(one.type)) for one in columns))
         for column in columns:
             self._texts = self._texts.append_column(column.name, pa.nulls(self.rows, pa.string()))
             self._exact = self._exact.append_column(column.name, pa.nulls(self.rows, pa.string()))

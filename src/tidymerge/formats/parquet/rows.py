@@ -1,5 +1,6 @@
 """A Parquet file, or a folder of them, as rows that can be written: files without touched rows stay as they are."""
 
+from base64 import b64decode, b64encode
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from functools import partial
@@ -14,6 +15,7 @@ import pyarrow.compute as pc
 from pyarrow import parquet
 
 from tidymerge.address import Address
+from tidymerge.core.infer.told import declared
 from tidymerge.core.tidy.cells import as_array, mask_of, valid
 from tidymerge.errors import TargetChanged, TargetUnreadable
 from tidymerge.formats.content import Edits, Found, NewFile
@@ -21,7 +23,7 @@ from tidymerge.formats.parquet.footer import MAGIC, RowGroups, finish, layout
 from tidymerge.formats.parquet.types import column_of, exact, in_file, stored, typed
 from tidymerge.formats.records import parquet_files
 from tidymerge.formats.swap import signature, unfinished
-from tidymerge.model import Indices, Kind, TargetColumn
+from tidymerge.model import Definition, Indices, Kind, NewColumn, TargetColumn
 
 # More keys than this share of the rows: all rows are read, rather than those looked up that may match.
 _LOOK_UP_SHARE = 0.3
@@ -205,11 +207,25 @@ class ParquetRows:
         """None: the column's type has said what it holds."""
         return {}
 
-    def add(self, columns: Sequence[TargetColumn]) -> None:
+    def depending(self, names: Sequence[str]) -> list[str]:
+        """Nothing: there are no formulas."""
+        return []
+
+    def definition(self, name: str) -> Definition:
+        """The column's field, as the file's schema has it."""
+        data = pa.schema([self._schema.field(name)]).serialize().to_pybytes()
+        text = b64encode(data).decode("ascii")
+        return Definition(text, text)
+
+    def add(self, columns: Sequence[NewColumn]) -> None:
         """Have more columns at the end, blank in all rows."""
-        self.columns = (*self.columns, *columns)
-        for column in columns:
-            self._schema = self._schema.append(pa.field(column.name, column.type.arrow))
+        for one in columns:
+            if one.definition is None:
+                field = pa.field(one.name, declared(one.type).arrow)
+            else:
+                field = pa.ipc.read_schema(pa.BufferReader(b64decode(one.definition.full))).field(0)
+            self._schema = self._schema.append(field)
+            self.columns = (*self.columns, column_of(field))
 
     def taken_away(self) -> Iterable[tuple[Path, NewFile]]:
         """All of the file goes."""

@@ -13,6 +13,7 @@ from msgspec.structs import replace
 from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
 
 from tidymerge.address import Address
+from tidymerge.core.infer.told import declared
 from tidymerge.core.naming.header import ROWS_SEARCHED, guess_header
 from tidymerge.core.naming.letters import column_letter
 from tidymerge.core.tidy.cells import valid
@@ -21,12 +22,13 @@ from tidymerge.errors import SourceError, TargetUnreadable, WriteRefused
 from tidymerge.formats.content import Edits, Found, NewFile
 from tidymerge.formats.sheet.blind_spots import blind_spots
 from tidymerge.formats.sheet.book import Book
+from tidymerge.formats.sheet.dependents import naming
 from tidymerge.formats.sheet.edits import SheetEdits
 from tidymerge.formats.sheet.reading import WorkbookSource
 from tidymerge.formats.sheet.serials import DATES, FIRST_DAY, kind_of, numbered, readable, serials
 from tidymerge.formats.sheet.types import bounded, type_of
 from tidymerge.formats.types import NONE_DECLARED, with_declared
-from tidymerge.model import ColumnType, IncomingColumn, Indices, Kind, ReadOptions, TargetColumn
+from tidymerge.model import ColumnType, IncomingColumn, Indices, Kind, NewColumn, ReadOptions, TargetColumn
 
 _MOST_ROWS, _MOST_SIGNS = 1_048_576, 32_767  # of a sheet, and of a cell
 
@@ -214,10 +216,19 @@ class WorkbookRows:
                 return f"row {number}, below the table {table.name}, is not empty"
         return None
 
-    def add(self, columns: Sequence[TargetColumn]) -> None:
+    def depending(self, names: Sequence[str]) -> list[str]:
+        """What names the columns' cells; and columns at the right of them, which would move."""
+        first, rows = min(self._at[name] for name in names), (self.header, self._last)
+        moved = [name for name, at in self._at.items() if at > first and name not in names]
+        found = [f"the column {name}, whose cells would move" for name in moved]
+        return found + [one for name in names for one in naming(self._book, self._at[name], name, rows)]
+
+    def definition(self, name: str) -> None:
+        """A sheet declares no types."""
+
+    def add(self, columns: Sequence[NewColumn]) -> None:
         """Have more columns at the right, blank in all rows. Raises WriteRefused where there is no room."""
-        columns = [replace(column, type=bounded(column.type)) for column in columns]
-        self.columns = (*self.columns, *columns)
+        self.columns = (*self.columns, *(TargetColumn(one.name, bounded(declared(one.type))) for one in columns))
         right = 1 + (self._book.table.right if self._book.table else max(self._at.values()))
         for number in self._book.xml.numbers.tolist():
             for at in range(right, right + len(columns)):

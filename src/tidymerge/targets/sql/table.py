@@ -9,7 +9,7 @@ from typing import Self
 import pyarrow as pa
 from msgspec.structs import replace
 
-from tidymerge.core.infer.told import declared
+from tidymerge.core.infer.told import declared, in_words
 from tidymerge.databases.contract.database import PLACE, Database, Read, quoted
 from tidymerge.databases.contract.reading import numbers
 from tidymerge.errors import BadOption, NoKey, NoSuchTable
@@ -130,7 +130,7 @@ class SqlTable:
 
     def add(self, columns: Sequence[NewColumn]) -> TableShape:
         """Give the table more columns; a preview reads it as if it had them, blank in all records."""
-        new = [(column.name, self._database.type_for(declared(column.type))) for column in columns]
+        new = [(column.name, self._sql_type(column)) for column in columns]
         if self._write:
             self._database.add_columns(self._name, new)
             shape = self._database.describe(self._name)
@@ -145,9 +145,28 @@ class SqlTable:
         self._shape = replace(self._shape, columns=(*self._shape.columns, *added))
         return self._shape
 
-    def drop(self, names: Sequence[str]) -> None:
+    def _sql_type(self, column: NewColumn) -> str:
+        """The type of a new column: as the database said it once, or for what is declared."""
+        return column.definition.plain if column.definition else self._database.type_for(declared(column.type))
+
+    def complete(self, columns: Sequence[NewColumn]) -> tuple[str, ...]:
+        """Give columns that came back all of their definition."""
+        return self._database.complete_columns(
+            self._name, [(one.name, one.definition) for one in columns if one.definition]
+        )
+
+    def depending(self, names: Sequence[str]) -> list[str]:
+        """What needs the columns: the table's own keys, and whatever else the database knows of."""
+        return self._database.depending(self._name, names)
+
+    def definitions(self, names: Sequence[str]) -> list[NewColumn]:
+        """The columns as the database declares them."""
+        found = zip(names, self._database.definitions(self._name, names), strict=True)
+        return [NewColumn(name, in_words(self._shape.column(name).type), definition=how) for name, how in found]
+
+    def drop(self, names: Sequence[str], *, alone: bool) -> None:
         """Take columns away."""
-        self._database.drop_columns(self._name, names)
+        self._database.drop_columns(self._name, names, alone=alone)
 
     def count(self) -> int:
         """How many rows the table holds, inside this transaction."""

@@ -248,6 +248,6 @@ class SqlTarget(SqlTable):
         """What may change the table's rows on its own."""
         return self._database.suspects(self._name)
 
-    def commit(self) -> None:
+    def commit(self) -> tuple[str, ...]:
         """Make the writes last."""
-        self._database.commit()
+        return self._database.commit()
