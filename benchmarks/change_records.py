@@ -61,9 +61,37 @@ def remove(address: str, _: str) -> None:
     tidymerge.remove(f"{address}#hives", where=_WHERE, limits=limits)
 
 
+def empty_archive(address: str) -> None:
+    """A table like the other one, for both ways."""
+    bare(address, "DROP TABLE IF EXISTS hives_gone")
+    if address.startswith("mariadb"):
+        bare(address, "CREATE TABLE hives_gone LIKE hives")
+    elif address.startswith("postgresql"):
+        bare(address, "CREATE TABLE hives_gone (LIKE hives INCLUDING ALL)")
+    else:
+        bare(address, mixed.CREATE.replace("hives", "hives_gone"))
+
+
+def bare_archive(address: str, _: str) -> None:
+    """All that is wanted, and nothing else."""
+    empty_archive(address)
+    bare(address, f"INSERT INTO hives_gone SELECT * FROM hives WHERE {_WHERE}")
+    bare(address, f"DELETE FROM hives WHERE {_WHERE}")
+
+
+def archive(address: str, _: str) -> None:
+    """The product, with limits, log and proof, and the copies read back before anything is removed."""
+    import tidymerge
+
+    empty_archive(address)
+    limits = tidymerge.Limits(removed=tidymerge.Most(50, "target"))
+    tidymerge.remove(f"{address}#hives", where=_WHERE, archive="hives_gone", limits=limits)
+
+
 PAIRS = (
     {"UPDATE … WHERE": bare_update, "tidymerge change": change},
     {"DELETE … WHERE": bare_delete, "tidymerge remove": remove},
+    {"INSERT … SELECT, DELETE": bare_archive, "tidymerge remove --archive": archive},
 )
 WAYS = {name: way for pair in PAIRS for name, way in pair.items()}
 

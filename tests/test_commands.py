@@ -208,6 +208,11 @@ def test_the_demo_tells_the_truth_at_every_step(run, folder):
         assert words in steps[4], words
     assert "Committed. All 8 written records read back equal." in steps[5]
     assert "Nothing to write" in steps[6]
+    assert "3  updated (3 fields)" in steps[8]
+    assert "1  updated (1 field)" in steps[9]
+    for words in ("12  inserted", "12  removed", "12 removed records are gone", 'CREATE TABLE "hives_gone"'):
+        assert words in steps[10], words
+    assert "12  inserted" in steps[11]
     assert "Warning:" not in ended.out
     rows = {row[:2]: row for row in stored(f"{folder}/tidymerge-demo/coop.db#hives")}
     assert len(rows) == 26

@@ -144,6 +144,34 @@ class ParquetFolder:
         return pa.concat_tables(found).sort_by("k")  # what was removed comes back at the end
 
 
+def with_archive(kind):
+    """The same with an archive beside the table, which is looked at, too."""
+
+    class Archived(kind):
+        rounds = kind.rounds
+
+        def __init__(self, folder, request):
+            super().__init__(folder, request)
+            schema = SCHEMA.replace("hives", "gone")
+            if kind is Sqlite:
+                with sqlite3.connect(self.path) as connection:
+                    connection.execute(schema)
+            else:
+                self.run(f"SET search_path = {self.schema}; {schema}" if kind is Postgres else schema)
+
+        def rows(self):
+            if kind is Sqlite:
+                with sqlite3.connect(self.path) as connection:
+                    return [
+                        connection.execute(f"SELECT * FROM {name} ORDER BY k").fetchall() for name in ("hives", "gone")
+                    ]
+            place = f"{self.schema}." if kind is Postgres else ""
+            return [list(self.run(f"SELECT * FROM {place}{name} ORDER BY k")) for name in ("hives", "gone")]
+
+    Archived.__name__ = f"Archived{kind.__name__}"
+    return Archived
+
+
 class NewTable:
     """A table that is not there yet, in a database file that is not there either."""
 
@@ -186,10 +214,13 @@ def work(programs, *command, seconds=None):
 
 def doing(what, kind, target, folder):
     """What the program is told, the same from Python, and how many records it touches."""
-    if what == "remove":
-        where = f"k >= {ROWS // 3}"
+    if what in ("remove", "archive"):
+        where, touched = f"k >= {ROWS // 3}", ROWS - ROWS // 3
         told = ["remove", target.address, "--where", where, "--key", "k", "--most-removed", "100%"]
-        return told, partial(tidymerge.remove, target.address, where=where, key="k", limits=NO_LIMITS), ROWS - ROWS // 3
+        again = partial(tidymerge.remove, target.address, where=where, key="k", limits=NO_LIMITS)
+        if what == "remove":
+            return told, again, touched
+        return [*told, "--archive", "gone"], partial(again, archive="gone"), touched * 2
     if what == "drop":
         told = ["change", target.address, "--drop-column", "note", "--key", "k"]
         return told, partial(tidymerge.change, target.address, drop="note", key="k"), ROWS
@@ -227,6 +258,7 @@ OTHERS = KINDS if LONG else [Sqlite]  # by what they do to records, which is the
     [
         *((kind, what) for what in ("load", "change", "remove") for kind in (KINDS if what == "load" else OTHERS)),
         *((kind, "drop") for kind in OTHERS if kind is not Mariadb),
+        *((with_archive(kind), "archive") for kind in OTHERS if kind in (Sqlite, Postgres, Mariadb)),
         *((kind, "append") for kind in (Sqlite, TextFile)),
         *((kind, "create") for kind in (NewTable, NewFile)),
     ],

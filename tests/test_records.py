@@ -59,7 +59,7 @@ def test_a_forgotten_condition_is_said_with_the_number_of_records(run, keepers, 
     assert run(*change, "--where", "id > 9").out.count("No record meets the condition.") == 1
     done = run(*change, "--every-record", "--json").receipt
     assert (done["state"], done["request"], done["rows"]["updated"]) == (
-        "changed", {"action": "change", "set": {"name": "null"}, "where": None, "keys": None, "drop": []}, 4,
+        "changed", {"action": "change", "set": {"name": "null"}, "where": None, "keys": None, "drop": [], "with_referring": False, "archive": {}}, 4,
     )  # fmt: skip
     assert "in every record" in run("runs").out
     assert run("undo", "last").status == 0
@@ -69,3 +69,46 @@ def test_a_forgotten_condition_is_said_with_the_number_of_records(run, keepers, 
 def test_a_file_that_may_not_be_written_is_said_before_anything_is_asked(on_terminal, keepers):
     shown, ended = on_terminal("change", keepers, "--set", "name = 'x'", "--where", "id = 1", "--page", "coop.db")
     assert (ended, "[y/N]" in shown) == (2, False), shown
+
+
+def test_a_tree_is_asked_about_table_by_table_and_drawn(on_terminal, run, keepers, folder):
+    asked = ("remove", keepers, "--where", "id in (1, 3)", "--archive", "gone", "--create", "--with-referring", "--most-removed", "3")  # fmt: skip
+    shown, ended = on_terminal(*asked, answer=b"n\n")
+    question = "Remove 3 of 4 records in coop.db#keepers, insert 3 records in coop.db#gone?"
+    assert (question in " ".join(shown.split()), ended, len(names(folder))) == (True, 4, 4), shown
+    shown, ended = on_terminal(*asked, "--page", "page.html", answer=b"y\n")
+    assert (ended, names(folder)) == (0, ["Dee"]), shown
+    page = (folder / "page.html").read_text("utf-8")
+    assert page.count("<td>gone</td>") == 4  # its counts, and its three records
+    lines = run("receipt", "last", "--changes", "changes.csv")
+    assert lines.status == 0
+    written = (folder / "changes.csv").read_text("utf-8-sig").splitlines()
+    assert written[0] == "table,outcome,row,key: id,column,before,after"
+    assert {line.split(",")[0] for line in written[1:]} == {"keepers", "gone"}
+    assert "keepers, inserted" not in run("runs", "--record", "3").out
+    shown, ended = on_terminal("undo", "last", answer=b"y\n")
+    assert (ended, names(folder)) == (0, ["Alma", "Bo", "Cai", "Dee"]), shown
+
+
+@pytest.mark.parametrize("ending", ["csv", "parquet"])
+def test_an_archive_in_a_file_is_new_and_only_there_when_the_records_are_gone(run, keepers, folder, ending):
+    with sqlite3.connect(folder / "coop.db") as connection:
+        connection.execute("UPDATE keepers SET name = '=1+1' WHERE id = 3")
+        connection.execute(
+            "CREATE TRIGGER no BEFORE DELETE ON keepers WHEN OLD.id = 4 BEGIN SELECT RAISE(ABORT, 'no'); END"
+        )
+    asked = ("remove", keepers, "--archive", f"gone.{ending}", "--stamp", "archived_at", "--most-removed", "4")
+    assert run(*asked, "--where", "id > 2", "--preview").status == 0
+    assert run(*asked, "--where", "id = 4").status == 4
+    assert not (folder / f"gone.{ending}").exists()
+    done = run(*asked, "--where", "id = 3", "--json").receipt
+    assert f"1 record in the new file gone.{ending}." in done["notes"]
+    loaded = run("preview", f"gone.{ending}", "--into", keepers, "--json").receipt
+    assert (loaded["rows"]["inserted"], loaded["tables"][0]["not_loaded"]) == (1, ["archived_at"])
+    again = run(*asked, "--where", "id = 2")
+    assert (again.status, "is there already" in again.err) == (2, True)
+    assert run("load", f"gone.{ending}", "--into", keepers, "--yes").status == 0
+    with sqlite3.connect(folder / "coop.db") as connection:
+        assert connection.execute("SELECT * FROM keepers WHERE id = 3").fetchall() == [
+            (3, "'=1+1" if ending == "csv" else "=1+1", None)  # a spreadsheet must not run it
+        ]

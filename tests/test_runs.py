@@ -168,7 +168,7 @@ def test_a_log_that_cannot_be_written_stops_the_load_before_it_commits(run, hive
     ):
         full = (
             "import errno, os, sys\nfrom tidymerge.history import folder\nfrom tidymerge.cli.app import main\n"
-            f"def full(*_):\n    with folder._writing('there'):\n        raise OSError(errno.{error}, os.strerror(errno.{error}))\n"
+            f"def full(*_, **__):\n    with folder._writing('there'):\n        raise OSError(errno.{error}, os.strerror(errno.{error}))\n"
             f"folder.{owner}.{name} = full\nmain()"
         )
         ended = run(*command, script=full)

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from tidymerge.model.receipt import Receipt
     from tidymerge.model.rules import Limits, Most
     from tidymerge.run.outputs import Outputs
+    from tidymerge.run.task import Task
 
 __all__ = [
     "Change",
@@ -194,22 +195,19 @@ def change(
 
     from tidymerge.model.rules import ColumnRule
     from tidymerge.run.change import change_task
-    from tidymerge.run.task import perform_task, preview_task
 
     asked = _change(job).given(
         None if target is None else fspath(target),
         {name: ColumnRule(compute=text) for name, text in (sets or {}).items()},
         where,
-        (key,) if isinstance(key, str) else tuple(key),
+        _names(key),
         asdict(limits) if limits else {},
-        drop=(drop,) if isinstance(drop, str) else tuple(drop),
+        drop=_names(drop),
         every_record=every_record,
         strict=strict,
         trust_triggers=trust_triggers,
     )
-    if preview:
-        return preview_task(change_task(asked), outputs=_outputs(rejects))[0]
-    return perform_task(change_task(asked), expect=expect, outputs=_outputs(rejects), wait_seconds=wait)
+    return _carried_out(change_task(asked), _outputs(rejects), preview=preview, expect=expect, wait=wait)
 
 
 def remove(
@@ -218,6 +216,10 @@ def remove(
     job: "str | PathLike[str] | Removal | None" = None,
     where: str | None = None,
     keys: str | PathLike[str] | None = None,
+    with_referring: bool = False,
+    archive: str | Mapping[str, str] | None = None,
+    create: bool = False,
+    stamps: str | Sequence[str] = (),
     every_record: bool = False,
     key: str | Sequence[str] = (),
     preview: bool = False,
@@ -231,34 +233,56 @@ def remove(
 
     `keys` is the address of rows that name the records by their key, in place of a condition; only their keys count.
     What is `removed` is kept whole in the log, and `undo` brings it back. Where other records refer to some of them,
-    nothing is removed, and Stopped is raised with a receipt that lists them; whatever the database would do by itself.
+    nothing is removed, and Stopped is raised with a receipt that lists them; or all of that goes `with_referring`, with
+    counts in the receipt's `tables`. `archive` is the table or new file to which the records are copied first, or those
+    of several tables, by name; with `create` they are made, and their columns `stamps` get the time of the run.
     Stopped is raised, too, without a condition and `every_record`, and where more than a tenth of the table would go
     and `limits` don't say otherwise. `job` is a job file with [remove], or a `Removal`. The rest is as in `change`.
     """
     from msgspec.structs import asdict
 
     from tidymerge.run.remove import removal_task
-    from tidymerge.run.task import perform_task, preview_task
 
     asked = _removal(job).given(
         None if target is None else fspath(target),
         where,
-        (key,) if isinstance(key, str) else tuple(key),
+        _names(key),
         asdict(limits) if limits else {},
         every_record=every_record,
         trust_triggers=trust_triggers,
         keys=None if keys is None else fspath(keys),
+        with_referring=with_referring,
+        archive={"": archive} if isinstance(archive, str) else archive,
+        create=create,
+        stamps=_names(stamps),
     )
     if keys is not None:
-        from tidymerge.run import load as loading
+        by_rows, files = asked.by_rows(fspath(keys)), _outputs(rejects or False)
+        return _removed_by_rows(by_rows, files, preview=preview, expect=expect, wait=wait)
+    return _carried_out(removal_task(asked), _outputs(rejects), preview=preview, expect=expect, wait=wait)
 
-        rows, outputs = asked.by_rows(fspath(keys)), _outputs(rejects or False)
-        if preview:
-            return loading.preview(rows, outputs=outputs)
-        return loading.load(rows, accept_warnings=True, expect=expect, outputs=outputs, wait_seconds=wait)
+
+def _removed_by_rows(job: "Job", files: "Outputs", *, preview: bool, expect: str | None, wait: int | None) -> "Receipt":
+    """A removal whose records are named by rows: it goes the way of a load."""
+    from tidymerge.run import load as loading
+
     if preview:
-        return preview_task(removal_task(asked), outputs=_outputs(rejects))[0]
-    return perform_task(removal_task(asked), expect=expect, outputs=_outputs(rejects), wait_seconds=wait)
+        return loading.preview(job, outputs=files)
+    return loading.load(job, accept_warnings=True, expect=expect, outputs=files, wait_seconds=wait)
+
+
+def _carried_out(task: "Task", files: "Outputs", *, preview: bool, expect: str | None, wait: int | None) -> "Receipt":
+    """A task, done or only previewed."""
+    from tidymerge.run.task import perform_task, preview_task
+
+    if preview:
+        return preview_task(task, outputs=files)[0]
+    return perform_task(task, expect=expect, outputs=files, wait_seconds=wait)
+
+
+def _names(given: str | Sequence[str]) -> tuple[str, ...]:
+    """One name, or several."""
+    return (given,) if isinstance(given, str) else tuple(given)
 
 
 def undo(

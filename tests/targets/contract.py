@@ -701,6 +701,91 @@ class TargetContract:
         tidymerge.undo(back.run)
         assert self.rows(folder, "SELECT * FROM t") == [(1, 1)]
 
+    def test_a_tree_of_records_goes_with_its_root_and_comes_back(self, folder):
+        self.make(folder, "CREATE TABLE keeper (id INTEGER PRIMARY KEY, name VARCHAR(9), mentor INTEGER REFERENCES keeper (id)); "
+            "CREATE TABLE hive (code VARCHAR(9), no INTEGER, keeper INTEGER REFERENCES keeper (id) ON DELETE SET NULL, PRIMARY KEY (code, no)); "
+            "CREATE TABLE seen (n INTEGER PRIMARY KEY, code VARCHAR(9), no INTEGER, by_keeper INTEGER REFERENCES keeper (id), note VARCHAR(9), FOREIGN KEY (code, no) REFERENCES hive (code, no) ON DELETE CASCADE); "
+            "CREATE TABLE other (k INTEGER PRIMARY KEY, seen INTEGER REFERENCES seen (n));")  # fmt: skip
+        self.make(folder, "INSERT INTO keeper VALUES (1, 'a', NULL), (2, 'b', 1), (3, 'c', 2), (4, NULL, NULL); UPDATE keeper SET mentor = 3 WHERE id = 1; "
+            "INSERT INTO hive VALUES ('L', 1, 1), ('L', 2, 3), ('M', 1, 4), ('M', 2, NULL); "
+            "INSERT INTO seen VALUES (1, 'L', 1, 4, 'x'), (2, 'L', 2, 3, NULL), (3, 'M', 1, 4, ''), (4, 'M', 2, 2, 'y'), (5, NULL, NULL, NULL, 'z')")  # fmt: skip
+        tables = ("keeper", "hive", "seen")
+        start = {name: sorted(map(str, self.rows(folder, f"SELECT * FROM {name}"))) for name in tables}
+
+        def now():
+            return {name: sorted(map(str, self.rows(folder, f"SELECT * FROM {name}"))) for name in tables}
+
+        asked = {"where": "id = 1", "with_referring": True, "limits": NO_LIMITS}
+        preview = tidymerge.remove(self.address(folder, "keeper"), **asked, preview=True)
+        assert now() == start
+        gone = tidymerge.remove(self.address(folder, "keeper"), **asked, expect=preview.fingerprint)
+        counts = {table.target.rpartition("#")[2]: table.rows.removed for table in gone.tables}
+        assert (counts, gone.rows.removed) == ({"keeper": 3, "hive": 2, "seen": 3}, 8)
+        assert [table.rows_after for table in gone.tables] == [1, 2, 2]
+        left = now()
+        assert {name: len(rows) for name, rows in left.items()} == {"keeper": 1, "hive": 2, "seen": 2}
+        back = tidymerge.undo(gone.run)
+        assert now() == start
+        assert back.rows.inserted == 8
+        tidymerge.undo(back.run)
+        assert now() == left
+        # A child whose parent can't come back stays away.
+        self.make(folder, "INSERT INTO hive VALUES ('L', 1, 4)")
+        with pytest.raises(tidymerge.Stopped) as stopped:
+            tidymerge.undo(gone.run)
+        assert [table.rows.rejected for table in stopped.value.receipt.tables] == [0, 1, 0]
+        self.make(folder, "DELETE FROM hive WHERE code = 'L'; INSERT INTO keeper VALUES (3, 'new', NULL)")
+        rest = tidymerge.undo(gone.run, rest=True)
+        assert [table.rows.rejected for table in rest.tables] == [1, 0, 0]
+
+    def test_records_that_go_are_archived_first(self, folder):
+        self.make(folder, "CREATE TABLE hive (code VARCHAR(9), no INTEGER, kg DECIMAL(8, 2) NOT NULL, note VARCHAR(20), PRIMARY KEY (code, no)); CREATE TABLE seen (n INTEGER PRIMARY KEY, code VARCHAR(9), no INTEGER, FOREIGN KEY (code, no) REFERENCES hive (code, no)); "
+            "CREATE TABLE old (why VARCHAR(9), no INTEGER, code VARCHAR(9), kg DECIMAL(8, 2), note VARCHAR(20), archived_at TIMESTAMP, PRIMARY KEY (code, no)); "
+            "INSERT INTO hive VALUES ('L', 1, 1.5, ' x '), ('L', 2, 2, NULL), ('M', 1, 3, ''); INSERT INTO seen VALUES (1, 'L', 1), (2, 'M', 1);"
+            "INSERT INTO old VALUES ('now', 2, 'L', 2, NULL, '2026-05-01 12:00:00')")  # fmt: skip
+        hives, tables = self.address(folder, "hive"), ("hive", "seen", "old")
+
+        def now():
+            return {name: sorted(map(str, self.rows(folder, f"SELECT * FROM {name}"))) for name in tables}
+
+        start = now()
+        asked = {"where": "code = 'L'", "with_referring": True, "archive": "old", "stamps": "archived_at", "limits": NO_LIMITS}  # fmt: skip
+        preview = tidymerge.remove(hives, **asked, preview=True)
+        assert now() == start
+        gone = tidymerge.remove(hives, **asked, expect=preview.fingerprint)
+        assert (gone.rows.removed, gone.rows.inserted, gone.rows.unchanged) == (3, 1, 1)
+        copied = self.rows(folder, "SELECT why, kg, note, archived_at IS NULL FROM old WHERE no = 1")
+        assert [(why, float(kg), note, bool(blank)) for why, kg, note, blank in copied] == [(None, 1.5, " x ", False)]
+        left = now()
+        assert (len(left["hive"]), len(left["seen"])) == (1, 1)
+        tidymerge.undo(gone.run)
+        assert now() == start
+        self.make(folder, "UPDATE old SET kg = 9 WHERE no = 2")
+        changed = now()
+        with pytest.raises(tidymerge.Stopped, match="1 of 5 records can't go"):
+            tidymerge.remove(hives, **asked)
+        assert now() == changed
+        with pytest.raises(tidymerge.UsageError, match="has no column kg"):
+            tidymerge.remove(hives, **{**asked, "archive": "seen", "stamps": ()})
+
+    def test_an_archive_is_made_like_the_table_and_goes_with_the_undo(self, folder):
+        self.make(folder, "CREATE TABLE hive (code VARCHAR(9) PRIMARY KEY, kg DECIMAL(8, 2) NOT NULL, note VARCHAR(20)); CREATE TABLE seen (n INTEGER PRIMARY KEY, code VARCHAR(9) REFERENCES hive (code)); "
+            "INSERT INTO hive VALUES ('L', 1.5, ' x '), ('M', 3, ''); INSERT INTO seen VALUES (1, 'L'), (2, 'M');")  # fmt: skip
+        hives = self.address(folder, "hive")
+        asked = {"where": "code = 'L'", "with_referring": True, "archive": {"": "old", "seen": "old_seen"}, "create": True, "limits": NO_LIMITS}  # fmt: skip
+        preview = tidymerge.remove(hives, **asked, preview=True)
+        gone = tidymerge.remove(hives, **asked, expect=preview.fingerprint)
+        archived = [(" x ",)], [(1, "L")]
+        assert (self.rows(folder, "SELECT note FROM old"), self.rows(folder, "SELECT * FROM old_seen")) == archived
+        back = tidymerge.undo(gone.run)
+        assert len(self.rows(folder, "SELECT * FROM hive")) == len(self.rows(folder, "SELECT * FROM seen")) == 2
+        with pytest.raises(tidymerge.TidyMergeError, match="old"):
+            tidymerge.remove(hives, **{**asked, "create": False})
+        tidymerge.undo(back.run)
+        assert (self.rows(folder, "SELECT note FROM old"), self.rows(folder, "SELECT * FROM old_seen")) == archived
+        blank = self.load(folder, "old", [["code", "kg", "note"], ["Z", "", "a"], ["Y", "1", "x" * 21]])
+        assert {cell.reason for cell in blank.rejects.first} == {"blank not allowed", "too long"}
+
     needing: str  # a trigger on t that uses its columns a and note
     called: Mapping[str, str] = MappingProxyType({})  # what the database calls what a table needs
 

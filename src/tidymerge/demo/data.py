@@ -10,7 +10,7 @@ DATABASE, WORKBOOK, LIST = "coop.db", "week32.xlsx", "hives.xlsx"
 _SCHEMA = """
 CREATE TABLE keepers (
     keeper_id INTEGER PRIMARY KEY, name VARCHAR(60) NOT NULL, email VARCHAR(80) NOT NULL COLLATE NOCASE UNIQUE,
-    mentor_id INTEGER REFERENCES keepers (keeper_id));
+    mentor_id INTEGER REFERENCES keepers (keeper_id), fee DECIMAL(6, 2) NOT NULL);
 CREATE TABLE apiaries (
     apiary_code VARCHAR(8) PRIMARY KEY, name VARCHAR(60) NOT NULL, altitude_m INTEGER);
 CREATE TABLE hives (
@@ -27,10 +27,10 @@ CREATE TABLE inspections (
     FOREIGN KEY (apiary_code, hive_no) REFERENCES hives (apiary_code, hive_no));
 """
 _KEEPERS = (
-    (1, "Alma Brandt", "alma@example.org", None),
-    (2, "Jonas Peil", "jonas@example.org", 1),
-    (3, "Mirre Tal", "mirre@example.org", 1),
-    (4, "Oskar Venn", "oskar@example.org", 2),
+    (1, "Alma Brandt", "alma@example.org", None, 60),
+    (2, "Jonas Peil", "jonas@example.org", 1, 45),
+    (3, "Mirre Tal", "mirre@example.org", 1, 37.5),
+    (4, "Oskar Venn", "oskar@example.org", 2, 37.5),
 )
 _APIARIES = (
     ("101", "Linden Meadow", 210),
@@ -55,9 +55,10 @@ def make_database(path: Path) -> None:
     path.unlink(missing_ok=True)
     connection = sqlite3.connect(path)
     connection.executescript(_SCHEMA)
-    connection.executemany("INSERT INTO keepers VALUES (?, ?, ?, ?)", _KEEPERS)
+    connection.executemany("INSERT INTO keepers VALUES (?, ?, ?, ?, ?)", _KEEPERS)
     connection.executemany("INSERT INTO apiaries VALUES (?, ?, ?)", _APIARIES)
     connection.executemany("INSERT INTO hives VALUES (?, ?, ?, ?, ?, ?, ?, ?)", _hives())
+    connection.execute("UPDATE hives SET queen_colour = 'Green' WHERE apiary_code = '205' AND hive_no = 6")
     connection.executemany(
         "INSERT INTO honey_lots VALUES (?, ?, ?, ?)",
         [(f"2026-{code}-1", code, "2026-06-20", 18.5 + int(code) % 7) for code, *_ in _APIARIES],
@@ -171,7 +172,7 @@ _NEWS: dict[tuple[str, int], dict[int, Any]] = {
 
 def _sheet_rows() -> list[list[Any]]:
     """The sheet: most hives as they are, some with news, and every kind of trouble once."""
-    emails = {keeper: email for keeper, _, email, _ in _KEEPERS}
+    emails = {keeper: email for keeper, _, email, *_ in _KEEPERS}
     rows: list[list[Any]] = [
         ["Weekly inspections, week 32"],
         ["Beekeepers' co-operative, collected by Mirre Tal"],

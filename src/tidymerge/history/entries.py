@@ -20,7 +20,7 @@ from tidymerge.model.receipt_form import (
     receipt_to_dict,
 )
 from tidymerge.model.request_form import RequestForm, request_from_dict, request_to_dict
-from tidymerge.model.run import Run
+from tidymerge.model.run import OtherTable, Run
 
 FORMAT = "tidymerge-log/1"
 _DAMAGED = "The run log's file {path} can't be read: {said}. Move it away to go on without it."
@@ -38,6 +38,18 @@ class DefinitionForm(TypedDict):
 
     plain: str
     full: str
+    required: NotRequired[bool]
+
+
+class OtherTableForm(TypedDict):
+    """A further table of the run."""
+
+    target: str
+    key: tuple[str, ...]
+    record_key: tuple[str, ...]
+    marked: bool
+    whole: bool
+    definitions: NotRequired[Mapping[str, DefinitionForm]]
 
 
 class EntryForm(TypedDict):
@@ -64,6 +76,7 @@ class EntryForm(TypedDict):
     appends: NotRequired[bool]
     whole: NotRequired[bool]
     definitions: NotRequired[Mapping[str, DefinitionForm]]
+    others: NotRequired[tuple[OtherTableForm, ...]]
 
 
 def to_json(run: Run) -> str:
@@ -89,9 +102,28 @@ def to_json(run: Run) -> str:
         "once": run.once,
         "appends": run.appends,
         "whole": run.whole,
-        "definitions": {name: {"plain": one.plain, "full": one.full} for name, one in run.definitions.items()},
+        "definitions": _definitions_to(run.definitions),
     }
+    form["others"] = tuple(
+        {
+            "target": one.target,
+            "key": one.key,
+            "record_key": one.record_key,
+            "marked": one.marked,
+            "whole": one.whole,
+            "definitions": _definitions_to(one.definitions),
+        }
+        for one in run.others
+    )
     return json.dumps(form, ensure_ascii=False, indent=1)
+
+
+def _definitions_to(known: Mapping[str, Definition]) -> dict[str, DefinitionForm]:
+    return {name: {"plain": one.plain, "full": one.full, "required": one.required} for name, one in known.items()}
+
+
+def _definitions(form: Mapping[str, DefinitionForm]) -> dict[str, Definition]:
+    return {name: Definition(one["plain"], one["full"], one.get("required", False)) for name, one in form.items()}
 
 
 def read_entry(path: Path) -> Run:
@@ -130,7 +162,18 @@ def _run(form: EntryForm) -> Run:
         once=form.get("once", False),
         appends=form.get("appends", False),
         whole=form.get("whole", False),
-        definitions={name: Definition(one["plain"], one["full"]) for name, one in form.get("definitions", {}).items()},
+        others=tuple(
+            OtherTable(
+                one["target"],
+                one["key"],
+                one["record_key"],
+                one["marked"],
+                one["whole"],
+                _definitions(one.get("definitions", {})),
+            )
+            for one in form.get("others", ())
+        ),
+        definitions=_definitions(form.get("definitions", {})),
     )
 
 

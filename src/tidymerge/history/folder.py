@@ -1,8 +1,8 @@
 """The run log as a folder: for each run an entry, its changes, and while it runs a lock.
 
-`RUN.parquet`, `RUN.rows` and then `RUN.json` are safe on disk before the target commits; only then is the entry
-settled. The system drops the lock when the process ends, however it ends: so an entry that is not settled and not
-locked is of a run that was cut off around its commit.
+`RUN.parquet` (and one more for each further table, as in `RUN.1.parquet`), `RUN.rows` and then `RUN.json` are safe on
+disk before the target commits; only then is the entry settled. The system drops the lock when the process ends, however
+it ends: so an entry that is not settled and not locked is of a run that was cut off around its commit.
 """
 
 import os
@@ -70,7 +70,7 @@ class FolderLog:
 
     def changes(self, run: Run, wanted: Callable[[pa.Table], Mask] | None = None) -> Iterator[Logged]:
         """What a run did to records, some at a time; only those whose keys `wanted` picks. Raises LogDamaged."""
-        return read_changes(self._path(run.name, _CHANGES), wanted)
+        return read_changes(self._path(run.name, _changes(run.table)), wanted)
 
     def rows_of(self, run: Run) -> pa.Array:
         """The codes of the rows that a run loaded which may count only once. Raises LogDamaged."""
@@ -149,8 +149,9 @@ class FolderLog:
                     path.unlink(missing_ok=True)
 
     def _remove(self, name: str) -> None:
-        for ending in (_ENTRY, _NEW, _CHANGES, _ROWS, _LOCK):
+        for ending in (_ENTRY, _NEW, _ROWS, _LOCK):
             self._path(name, ending).unlink(missing_ok=True)
+        _remove_changes(self.folder, name)
 
 
 class FolderRecording:
@@ -165,27 +166,27 @@ class FolderRecording:
         self._name = name
         self._lock = lock
         self._lock_path = Path(lock.lock_file)
-        endings = (_CHANGES, _ROWS, _ENTRY)
-        self._path, self._rows, self._entry = (log.folder / f"{name}{ending}" for ending in endings)
-        self._writer: ChangesWriter | None = None
+        self._rows, self._entry = (log.folder / f"{name}{ending}" for ending in (_ROWS, _ENTRY))
+        self._writers: dict[int, ChangesWriter] = {}
         self._writing: Future[None] | None = None
 
     def restart(self) -> None:
         """Forget what was added: the run starts again."""
         self._give_up()
-        self._path.unlink(missing_ok=True)
+        _remove_changes(self._log.folder, self._name)
         self._rows.unlink(missing_ok=True)
         self._entry.unlink(missing_ok=True)
 
-    def add(self, log: Logged) -> None:
+    def add(self, log: Logged, table: int = 0) -> None:
         """Keep the changes of one part. Raises LogUnwritable, also for the part before."""
         with _writing(self._log.folder):
             self._wait()
-            if self._writer is None:
-                os.close(os.open(self._path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600))
-                self._writer = ChangesWriter(self._path)
+            if table not in self._writers:
+                path = self._path_of(table)
+                os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600))
+                self._writers[table] = ChangesWriter(path)
         pool = ThreadPoolExecutor(1)
-        self._writing = pool.submit(self._writer.add, log)
+        self._writing = pool.submit(self._writers[table].add, log)
         pool.shutdown(wait=False)
 
     def keep_rows(self, codes: pa.Array) -> None:
@@ -199,9 +200,9 @@ class FolderRecording:
         """Make sure that all is on disk, before the target commits. Raises LogUnwritable."""
         with _writing(self._log.folder):
             self._wait()
-            if self._writer is not None:
-                self._writer.close()
-                _synced(self._path)
+            for table, writer in self._writers.items():
+                writer.close()
+                _synced(self._path_of(table))
         self._log.write(replace(run, settled=False))
 
     def settle(self, run: Run) -> None:
@@ -233,9 +234,22 @@ class FolderRecording:
         with suppress(Exception):
             self._wait()
         with suppress(Exception):
-            if self._writer is not None:
-                self._writer.close()
-        self._writer = None
+            for writer in self._writers.values():
+                writer.close()
+        self._writers = {}
+
+    def _path_of(self, table: int) -> Path:
+        return self._log.folder / f"{self._name}{_changes(table)}"
+
+
+def _changes(table: int) -> str:
+    """The ending of the changes of one of a run's tables."""
+    return f".{table}{_CHANGES}" if table else _CHANGES
+
+
+def _remove_changes(folder: Path, name: str) -> None:
+    for path in folder.glob(f"{name}*{_CHANGES}"):
+        path.unlink(missing_ok=True)
 
 
 def _synced(path: Path) -> None:

@@ -32,10 +32,21 @@ class ChangePart(RemovePart):
     drop: list[Word] = Field(default=[], description="Columns to take away, with all of their values; nothing is set.")
 
 
+class WithReferringPart(RemovePart):
+    """Which records are meant, and what becomes of those that refer to them."""
+
+    with_referring: bool = Field(default=False, description="Whether all that refers to the records goes along.")
+    archive: Word | dict[Word, Word] | None = Field(
+        None, description="The table to which the records are copied first; or of each table = its archive."
+    )
+    create: bool = Field(default=False, description="Whether the archives are made.")
+    stamps: list[Word] = Field(default=[], description="Columns of the archives that get the time of the run.")
+
+
 class RemovalFile(Strict):
     """A Tidy Merge job that removes records."""
 
-    remove: RemovePart
+    remove: WithReferringPart
     target: TargetPart
     limits: LimitsPart = LimitsPart()
 
@@ -51,10 +62,19 @@ class RemovalFile(Strict):
             target=self.target.at,
             where=self.remove.where,
             every_record=self.remove.every_record,
+            with_referring=self.remove.with_referring,
+            archive=_archives(self.remove.archive),
+            create=self.remove.create,
+            stamps=tuple(self.remove.stamps),
             key=listed(self.target.key),
             limits=limits_of(self.limits),
             types=self.target.types,
         )
+
+
+def _archives(said: str | dict[str, str] | None) -> dict[str, str]:
+    """The archives by the tables that they are for; an empty name is the target's."""
+    return {"": said} if isinstance(said, str) else dict(said or {})
 
 
 class ChangeFile(Strict):

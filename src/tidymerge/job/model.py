@@ -67,7 +67,12 @@ class Change(Struct, frozen=True):
 
 
 class Removal(Struct, frozen=True):
-    """Which records of a target are to go: those that meet `where`, or `every_record`. The rest is as in `Change`."""
+    """Which records of a target are to go: those that meet `where`, or `every_record`. The rest is as in `Change`.
+
+    What refers to them stops it, or goes along `with_referring`. `archive` are the tables to which they are copied
+    first, by the tables that they come from (empty: the target); with `create` those are made. Their columns `stamps`
+    get the time of the run.
+    """
 
     target: str
     where: str | None = None
@@ -77,6 +82,10 @@ class Removal(Struct, frozen=True):
     limits: Limits = field(default_factory=Limits)
     file: str | None = None
     types: Mapping[str, str] = field(default_factory=dict)
+    with_referring: bool = False
+    archive: Mapping[str, str] = field(default_factory=dict)
+    create: bool = False
+    stamps: tuple[str, ...] = ()
 
     def given(
         self,
@@ -88,6 +97,10 @@ class Removal(Struct, frozen=True):
         every_record: bool,
         trust_triggers: bool,
         keys: str | None = None,
+        with_referring: bool = False,
+        archive: Mapping[str, str] | None = None,
+        create: bool = False,
+        stamps: tuple[str, ...] = (),
     ) -> "Removal":
         """The removal with what is given in addition, which wins; what is None or empty leaves its word.
 
@@ -95,8 +108,20 @@ class Removal(Struct, frozen=True):
         """
         if keys is not None and (where is not None or every_record or self.where or self.every_record):
             raise BadOption("The rows of a file name the records, or a condition does: say one of both.")
+        if keys is not None and (with_referring or self.with_referring):
+            raise BadOption("What refers to the records can go along where a condition names them, not rows of a file.")
+        archive = {**self.archive, **(archive or {})}
+        create, stamps = create or self.create, stamps or self.stamps
+        if keys is not None and archive:
+            raise BadOption("Records can be copied to an archive where a condition names them, not rows of a file.")
+        if (create or stamps) and not archive:
+            raise BadOption(f"Say which archive is {'made' if create else 'stamped'}.", give=((("archive", "TABLE"),),))
         found = replace(
             self,
+            with_referring=with_referring or self.with_referring,
+            archive=archive,
+            create=create,
+            stamps=stamps,
             target=target or self.target,
             key=key or self.key,
             trust_triggers=trust_triggers or self.trust_triggers,

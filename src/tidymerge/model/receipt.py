@@ -6,6 +6,7 @@ from enum import StrEnum
 from typing import Any
 
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tidymerge.model.changes import Tally
 
@@ -40,6 +41,8 @@ class Request(Struct, frozen=True):
     """What was asked of records that are there: by column what it is set to, and the condition; None for all.
 
     `keys` is the address of rows that name the records, in place of a condition. `drops` are columns to take away.
+    With `with_referring` all goes along that refers to the records. `archive` are the tables that they are copied to
+    first, by the tables that they come from; an empty name stands for the one that was asked for.
     """
 
     action: Action
@@ -47,6 +50,8 @@ class Request(Struct, frozen=True):
     where: str | None = None
     keys: str | None = None
     drops: tuple[str, ...] = ()
+    with_referring: bool = False
+    archive: Mapping[str, str] = field(default_factory=dict)
 
 
 class Example(Struct, frozen=True):
@@ -142,7 +147,8 @@ class Conflict(Struct, frozen=True):
 class Touch(Struct, frozen=True):
     """What one run did to one record: the outcome, the incoming row, and each field before and after.
 
-    `file` says where the row is from, if the run had rows from several places.
+    `file` says where the row is from, if the run had rows from several places; `table` whose record it is, if the run
+    touched several tables.
     """
 
     outcome: str
@@ -150,6 +156,7 @@ class Touch(Struct, frozen=True):
     key: tuple[str, ...]
     fields: tuple[tuple[str, str | None, str | None], ...]
     file: str | None = None
+    table: str | None = None
 
 
 class Receipt(Struct, frozen=True):
@@ -190,6 +197,11 @@ class Receipt(Struct, frozen=True):
     def changed(self) -> int:
         """How many rows made a difference to the target."""
         return self.rows.inserted + self.rows.updated + self.rows.removed
+
+    def of_table(self, at: int) -> "Receipt":
+        """What it did to one of its tables."""
+        table = self.tables[at]
+        return replace(self, tables=(table,), rows=table.rows)
 
     @property
     def lasts(self) -> bool:

@@ -14,6 +14,8 @@ class RequestForm(TypedDict):
     where: str | None
     keys: NotRequired[str | None]
     drop: NotRequired[tuple[str, ...]]
+    with_referring: NotRequired[bool]
+    archive: NotRequired[Mapping[str, str]]
 
 
 def request_to_dict(request: Request | None) -> RequestForm | None:
@@ -26,6 +28,8 @@ def request_to_dict(request: Request | None) -> RequestForm | None:
         "where": request.where,
         "keys": request.keys,
         "drop": request.drops,
+        "with_referring": request.with_referring,
+        "archive": dict(request.archive),
     }
 
 
@@ -33,5 +37,12 @@ def request_from_dict(form: RequestForm | None) -> Request | None:
     """What was asked, of its form. Raises ValueError for an action that there is not."""
     if form is None:
         return None
-    given = form["set"], form["where"], form.get("keys"), tuple(form.get("drop", ()))
+    given = (
+        form["set"],
+        form["where"],
+        form.get("keys"),
+        tuple(form.get("drop", ())),
+        form.get("with_referring", False),
+        form.get("archive", {}),
+    )
     return Request(Action(form["action"]), *given)

@@ -4,9 +4,21 @@ from collections.abc import Mapping
 from datetime import datetime
 
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tidymerge.model import Definition
 from tidymerge.model.receipt import Receipt, Request, State
+
+
+class OtherTable(Struct, frozen=True):
+    """A further table of a run: what stands in the run's own fields for the first one."""
+
+    target: str
+    key: tuple[str, ...]
+    record_key: tuple[str, ...]
+    marked: bool = False
+    whole: bool = False
+    definitions: Mapping[str, Definition] = field(default_factory=dict)
 
 
 class Run(Struct, frozen=True):
@@ -20,6 +32,7 @@ class Run(Struct, frozen=True):
     was loaded. `request` is what was asked of records, where no rows came in. Rows of a run that is `once` are not
     loaded again, nor is a file of which a run `appends` the rows. With `whole`, no key finds a record: all that it
     holds does, and equal records are as good as each other. `definitions` are those of the columns that went.
+    `others` are further tables in which it changed records; which of its `table`s this is about.
     """
 
     name: str
@@ -42,6 +55,23 @@ class Run(Struct, frozen=True):
     appends: bool = False
     whole: bool = False
     definitions: Mapping[str, Definition] = field(default_factory=dict)
+    others: tuple[OtherTable, ...] = ()
+    table: int = 0
+
+    @property
+    def each(self) -> tuple["Run", ...]:
+        """The run as one of each of its tables, as if it had touched nothing else."""
+        if not self.others or self.receipt is None:
+            return (self,)
+        found = [replace(self, others=(), receipt=self.receipt.of_table(0))]
+        for at, one in enumerate(self.others, start=1):
+            found.append(
+                replace(
+                    self, others=(), table=at, receipt=self.receipt.of_table(at), target=one.target, key=one.key,
+                    record_key=one.record_key, marked=one.marked, whole=one.whole, definitions=one.definitions,
+                )
+            )  # fmt: skip
+        return tuple(found)
 
     @property
     def wrote(self) -> bool:

@@ -10,13 +10,15 @@ from tidymerge.model.columns import TargetColumn
 class ForeignKey(Struct, frozen=True):
     """`columns` of the target must be found as `referred` columns of `table`.
 
-    With `follows` the database changes them along when those change.
+    With `follows` the database changes them along when those change; `on_delete` is what it does when those go, in the
+    words of SQL.
     """
 
     columns: tuple[str, ...]
     table: str
     referred: tuple[str, ...]
     follows: bool = False
+    on_delete: str = ""
 
 
 class Check(Struct, frozen=True):
@@ -60,10 +62,14 @@ class TableShape(Struct, frozen=True):
 
 
 class Definition(Struct, frozen=True):
-    """How the target itself declares a column: as it can be added, all blank, and as it is once it has its values."""
+    """How the target itself declares a column: as it can be added, all blank, and as it is once it has its values.
+
+    One that is `required` may not be empty.
+    """
 
     plain: str
     full: str
+    required: bool = False
 
 
 class NewColumn(Struct, frozen=True):

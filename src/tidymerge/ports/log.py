@@ -20,8 +20,8 @@ class Recording(Protocol):
     def restart(self) -> None:
         """Forget what was added: the run starts again."""
 
-    def add(self, log: Logged) -> None:
-        """Keep the changes of one part."""
+    def add(self, log: Logged, table: int = 0) -> None:
+        """Keep the changes of one part, in one of the run's tables."""
 
     def keep_rows(self, codes: pa.Array) -> None:
         """Keep which rows were loaded, by their codes, if they may count only once."""
@@ -52,7 +52,10 @@ class RunLog(Protocol):
         """The run whose name is, or begins with, `text`; `last` is the latest. Raises NoSuchRun and LogDamaged."""
 
     def changes(self, run: Run, wanted: Callable[[pa.Table], Mask] | None = None) -> Iterator[Logged]:
-        """What a run did to records, some at a time; only those whose keys `wanted` picks. Raises LogDamaged."""
+        """What a run did to records of its table, some at a time; only those whose keys `wanted` picks.
+
+        Raises LogDamaged.
+        """
 
     def rows_of(self, run: Run) -> pa.Array:
         """The codes of the rows that a run loaded which may count only once. Raises LogDamaged."""

@@ -10,7 +10,7 @@ from typing import Protocol, Self, runtime_checkable
 
 import pyarrow as pa
 
-from tidymerge.model import Existing, NewColumn, Pairing, TableShape, TargetColumn
+from tidymerge.model import Existing, ForeignKey, NewColumn, Pairing, TableShape, TargetColumn
 from tidymerge.model.changes import ChangeSet, Refusal, Violation, Written
 from tidymerge.model.terms import Term
 
@@ -181,6 +181,15 @@ class AmongOthers(Protocol):
 
     def sibling(self, table: str) -> tuple[TableShape, pa.Table]:
         """Another table of the same place, to look up in: its shape and all of its records, typed."""
+
+    def beside(self, table: str, *, create: bool = False) -> "Target":
+        """Another table of the same place, entered, in the same transaction; what is staged in one, others know of.
+
+        One to `create` is not there yet.
+        """
+
+    def referring(self) -> list[ForeignKey]:
+        """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
 
 
 @runtime_checkable

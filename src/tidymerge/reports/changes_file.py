@@ -23,13 +23,29 @@ from tidymerge.reports.text_file import opened
 _WORDS = np.array([outcome.name.lower() for outcome in Outcome])
 
 
-def write_changes(logs: Iterable[Logged], run: Run, path: Path) -> int:
-    """Write the file, in the form of its ending; how many lines it has. Raises BadOption."""
+def write_changes(logs: Iterable[tuple[Run, Logged]], run: Run, path: Path) -> int:
+    """Write the file, in the form of its ending; how many lines it has. Raises BadOption.
+
+    `logs` are the parts of each table of the run, which stands for itself in the place of `run` there. Where those are
+    several, lines begin with the table's name, and have the key columns of all.
+    """
     write = next((one for ending, one in _WRITERS.items() if path.name.lower().endswith(ending)), None)
     if write is None:
         raise BadOption(f"Changes are written as {', '.join(_WRITERS)}; {path} has another ending.")
     with _translated(path), replacing(path) as draft:
-        return write((fields(log, run) for log in logs), draft)
+        return write((_line_up(fields(log, own), own, run) for own, log in logs), draft)
+
+
+def _line_up(lines: pa.Table, own: Run, run: Run) -> pa.Table:
+    """The lines of one of a run's tables, with the columns that those of all its tables have."""
+    if not run.others:
+        return lines
+    nothing = pa.nulls(lines.num_rows, pa.string())
+    keys = dict.fromkeys(f"key: {name}" for one in run.each for name in one.key)
+    table = pa.array([own.target.partition("#")[2]]).take(pa.array(np.zeros(lines.num_rows, np.int64)))
+    columns = {"table": table, "outcome": lines["outcome"], "row": lines["row"]}
+    columns |= {name: lines[name] if name in lines.column_names else nothing for name in keys}
+    return pa.table(columns | {name: lines[name] for name in ("column", "before", "after")})
 
 
 def fields(log: Logged, run: Run) -> pa.Table:

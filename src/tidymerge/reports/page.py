@@ -42,6 +42,7 @@ def page(receipt: Receipt, touched: Sequence[Touch]) -> str:
         receipt=receipt,
         maker=SIGN,
         table=table,
+        names=[one.target.rpartition("#")[2] for one in receipt.tables],
         heading=" ".join(filter(None, heading(receipt))),
         statement=statement(receipt.request),
         found=found_by(receipt),
@@ -57,7 +58,7 @@ def page(receipt: Receipt, touched: Sequence[Touch]) -> str:
         more_touched=receipt.changed - len(touched) if touched else 0,
         more_rejects=receipt.rows.rejected
         - len({(cell.origin, cell.row, cell.record) for cell in receipt.rejects.first}),
-        can_be_undone=receipt.run and receipt.changed and receipt.state.done,
+        can_be_undone=receipt.run and receipt.lasts and receipt.state.done,
     )
 
 
@@ -66,7 +67,7 @@ def _closing(receipt: Receipt) -> str:
         return "Nothing was written: this is a preview."
     if not receipt.state.done:
         return "Nothing was written."
-    if not receipt.changed:
+    if not receipt.lasts:
         return why_nothing(receipt)
     if not receipt.verified:
         return "Committed, but not verified: the target's own triggers made a difference (see the notes)."

@@ -1,6 +1,7 @@
 """From the decision to the commit, the same for every run: write, prove, save, seal, commit."""
 
 from collections.abc import Callable
+from functools import partial
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -10,8 +11,8 @@ from tidymerge.model.run import Run
 from tidymerge.ports.log import Recording
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
-from tidymerge.run.commit import Shield, commit, let_go, prove, prove_gone, seal, write
-from tidymerge.run.decided import Decided
+from tidymerge.run.commit import Carried, Shield, commit, let_go, prove, prove_gone, seal, write
+from tidymerge.run.decided import Beside, Decided
 from tidymerge.run.once import keep_rows
 from tidymerge.run.report import Clock, make_receipt
 from tidymerge.run.save import Saved
@@ -37,19 +38,47 @@ def carry_out(
     target: Target, decided: Decided, run: Run, clock: Clock, recording: Recording, progress: Progress, manner: Manner
 ) -> Receipt:
     """Write what was decided, and end as `run.state` says. Raises Stopped, ProofFailed, LogUnwritable, TargetError."""
-    if decided.only_drops:
-        carried = prove_gone(target, let_go(target, decided, recording, progress), progress)
-    else:
-        carried = write(target, decided, recording, progress)
-        if carried.written.refused:
-            manner.check(carried.decided)
-        carried = prove(target, carried, progress, trusting=manner.trusting, only_changed=manner.only_changed)
-    saved = manner.save(carried.decided)
+    carried, *beside = _written(target, decided, recording, progress, manner)
+    decided = carried.decided
+    saved = manner.save(decided)
     with saved.with_the_run():
         # Made before the commit: after it nothing may fail.
-        decided = carried.decided.noting(*saved.notes, last=True)
-        receipt = make_receipt(decided, run.state, clock, saved.rejects, verified=carried.verified)
+        verified = all(one.verified for one in (carried, *beside))
+        receipt = make_receipt(
+            decided.noting(*saved.notes, last=True), run.state, clock, saved.rejects, verified=verified
+        )
         receipt = replace(receipt, undoes=run.undoes)
-        keep_rows(carried.decided, recording)
-        entry = seal(target, carried, run, receipt, recording)
+        keep_rows(decided, recording)
+        entry = seal(target, carried, run, receipt, recording, beside)
         return commit(target, entry, clock, recording, manner.shield)
+
+
+def _written(
+    target: Target, decided: Decided, recording: Recording, progress: Progress, manner: Manner
+) -> list[Carried]:
+    """Each table as it was written and proved, the first one with what became of the others."""
+    if decided.only_drops:
+        return [prove_gone(target, let_go(target, decided, recording.add, progress), progress)]
+    tables = [Beside(target, decided), *decided.beside]
+    places = range(len(tables))
+    # What comes is there before anything goes. Parents come before their children, and go after them.
+    going = [at for at in places if tables[at].decided.tally.removed and not tables[at].decided.tally.inserted]
+    done: dict[int, Carried] = {}
+    for order in ([at for at in places if at not in going], going[::-1]):
+        for at in order:
+            done[at] = write(tables[at].target, tables[at].decided, partial(recording.add, table=at), progress)
+            if done[at].written.refused:
+                manner.check(_joined(done, tables))
+        for at in order:
+            done[at] = prove(
+                tables[at].target, done[at], progress, trusting=manner.trusting, only_changed=manner.only_changed
+            )
+    first = replace(done[0], decided=_joined(done, tables))
+    return [first, *(done[at] for at in places[1:])]
+
+
+def _joined(done: dict[int, Carried], tables: list[Beside]) -> Decided:
+    """What was decided about the first table, with the others as they were carried out."""
+    known = [done[at].decided if at in done else one.decided for at, one in enumerate(tables)]
+    beside = tuple(replace(one, decided=decided) for one, decided in zip(tables[1:], known[1:], strict=True))
+    return replace(known[0], beside=beside)

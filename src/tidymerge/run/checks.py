@@ -12,15 +12,15 @@ from tidymerge.model.receipt import State
 from tidymerge.model.run import Run
 from tidymerge.run.decided import Decided
 from tidymerge.run.outputs import Outputs
-from tidymerge.run.report import Clock, make_receipt, save_conflicts, save_rejects
+from tidymerge.run.report import Clock, going_ahead, make_receipt, save_conflicts, save_rejects
 
 
 def check_fingerprint(decided: Decided, clock: Clock, expect: str | None) -> None:
     """Raise Stopped if the changes are not those that were expected."""
-    if expect is not None and expect != decided.fingerprint:
+    if expect is not None and expect != decided.mark:
         changed = "The incoming rows or the target" if decided.request is None else "The target"
         raise Stopped(
-            f"The changes are not the expected ones: the fingerprint is {decided.fingerprint}, not {expect}. "
+            f"The changes are not the expected ones: the fingerprint is {decided.mark}, not {expect}. "
             f"{changed} changed since; preview again. Nothing was written.",
             receipt=make_receipt(decided, State.STOPPED, clock),
             reason="fingerprint",
@@ -47,15 +47,18 @@ def check_strict(decided: Decided, clock: Clock, outputs: Outputs, *, strict: bo
 
 def check_hindered(decided: Decided, clock: Clock, outputs: Outputs) -> None:
     """Raise Stopped if not all records that are meant can go: nothing is removed then."""
-    if not decided.tally.rejected:
+    count, total = decided.total.rejected, decided.total.read
+    if not count:
         return
     rejects = _rejects_of_a_stopped(decided, outputs)
-    count, total = decided.tally.rejected, decided.tally.read
+    receipt = make_receipt(decided, State.STOPPED, clock, rejects=rejects)
+    referred = set(receipt.rejects.reasons) == {Reason.REFERRED_TO.value}
     raise Stopped(
         f"Stopped: {count:,} of {total:,} {plural(total, 'record', 'records')} can't go, as listed; nothing was "
-        "removed. Remove what refers to them first, or say the condition otherwise.",
-        receipt=make_receipt(decided, State.STOPPED, clock, rejects=rejects),
+        "removed. Remove what refers to them first or along with them, or say the condition otherwise.",
+        receipt=receipt,
         reason="hindered",
+        give=((("with_referring", ""),),) if referred else (),
     )
 
 
@@ -95,14 +98,15 @@ def check_drop(decided: Decided, clock: Clock, outputs: Outputs) -> None:
 
 def check_limits(decided: Decided, clock: Clock, outputs: Outputs, *, accept_warnings: bool) -> None:
     """Raise Stopped at a limit, and at warnings that are not accepted."""
-    if decided.limits:
+    limits = [excess for one in decided.all for excess in one.limits]
+    if limits:
         rejects = _rejects_of_a_stopped(decided, outputs)
         raise Stopped(
-            f"Stopped by a limit; nothing was written. {' '.join(excess.words for excess in decided.limits)} "
+            f"Stopped by a limit; nothing was written. {' '.join(excess.words for excess in limits)} "
             "If that is meant, allow it.",
             receipt=make_receipt(decided, State.STOPPED, clock, rejects=rejects),
             reason="limit",
-            give=(tuple((excess.name, excess.given) for excess in decided.limits),),
+            give=(tuple((name, "" if count is True else str(count)) for name, count in going_ahead(limits).items()),),
         )
     if decided.warnings and not accept_warnings:
         count = len(decided.warnings)
@@ -125,11 +129,11 @@ def _rejects_of_a_stopped(decided: Decided, outputs: Outputs) -> Path | None:
 
 def check_undo(decided: Decided, run: Run, clock: Clock, conflicts: Path | None, *, rest: bool) -> None:
     """Raise Stopped if not all of a run can be put back, unless the `rest` is to be."""
-    if rest or not decided.tally.rejected:
+    count, total = decided.total.rejected, decided.total.read
+    if rest or not count:
         return
     if conflicts is not None:
         save_conflicts(decided, run.key, conflicts).keep()
-    count, total = decided.tally.rejected, decided.tally.read
     receipt = make_receipt(decided, State.STOPPED, clock, rejects=conflicts)
     raise Stopped(
         f"Stopped: {count:,} of {total:,} {plural(total, 'record', 'records')} of the run "

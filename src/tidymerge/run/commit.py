@@ -15,10 +15,10 @@ from tidymerge.core.tidy.cells import as_array, differs
 from tidymerge.core.undo.reverse import logged, touched
 from tidymerge.core.words import plural
 from tidymerge.errors import ProofFailed
-from tidymerge.model import Mask, TargetColumn
-from tidymerge.model.changes import Inserts, Updates, Written
+from tidymerge.model import Definition, Mask, TargetColumn
+from tidymerge.model.changes import Inserts, Logged, Updates, Written
 from tidymerge.model.receipt import Receipt
-from tidymerge.model.run import Run
+from tidymerge.model.run import OtherTable, Run
 from tidymerge.ports.log import Recording
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Spelling, Target
@@ -28,6 +28,7 @@ from tidymerge.run.report import Clock
 from tidymerge.run.settle import reject_refusals
 
 Shield = Callable[[], AbstractContextManager[object]]
+Keep = Callable[[Logged], None]
 
 
 class Carried(Struct, frozen=True):
@@ -79,8 +80,11 @@ class _Columns(Struct, frozen=True):
         )
 
 
-def write(target: Target, decided: Decided, recording: Recording, progress: Progress) -> Carried:
-    """Write, log, and account for what only the target could find fault with. Raises ProofFailed, LogUnwritable."""
+def write(target: Target, decided: Decided, keep: Keep, progress: Progress) -> Carried:
+    """Write, log, and account for what only the target could find fault with. Raises ProofFailed, LogUnwritable.
+
+    `keep` puts the changes into the log.
+    """
     progress.stage("writing", _changed(decided))
     columns = _Columns.of(decided)
     parts, done, found = [], [], None
@@ -103,11 +107,11 @@ def write(target: Target, decided: Decided, recording: Recording, progress: Prog
             before = before.filter(pa.array(stays))
         was, removals = target.readable(before), kept.changes.removals
         done_to = replace(kept.changes, removals=replace(removals, before=target.readable(removals.before)))
-        recording.add(logged(part.rows(), done_to, was, target.readable(after), list(keys), whole=columns.whole))
+        keep(logged(part.rows(), done_to, was, target.readable(after), list(keys), whole=columns.whole))
         parts.append(kept)
         progress.rows(kept.changes.touched)
     if not done and any(column.definition for column in decided.added):  # a column comes back that held nothing
-        return let_go(target, decided, recording, progress)
+        return let_go(target, decided, keep, progress)
     refused = tuple(refusal for one in done for refusal in one.refused)
     updated, inserted = sum(one.updated for one in done), sum(one.inserted for one in done)
     written = Written(updated, inserted, sum(one.removed for one in done), refused)
@@ -121,7 +125,7 @@ def write(target: Target, decided: Decided, recording: Recording, progress: Prog
     return Carried(decided, written, columns.record_key, columns.whole, found)
 
 
-def let_go(target: Target, decided: Decided, recording: Recording, progress: Progress) -> Carried:
+def let_go(target: Target, decided: Decided, keep: Keep, progress: Progress) -> Carried:
     """Log the values of columns that go, and nothing else changes: they need not be cleared, as they go along."""
     progress.stage("writing", _changed(decided))
     columns = _Columns.of(decided)
@@ -133,7 +137,7 @@ def let_go(target: Target, decided: Decided, recording: Recording, progress: Pro
         for name in gone:
             after = after.append_column(name, pa.nulls(after.num_rows, pa.string()))
         keys = dict.fromkeys((*columns.record_key, *decided.pairing.key))
-        recording.add(logged(part.rows(), part.changes, before, after, list(keys), whole=columns.whole))
+        keep(logged(part.rows(), part.changes, before, after, list(keys), whole=columns.whole))
         progress.rows(part.changes.touched)
     return Carried(decided, Written(0, 0), columns.record_key, columns.whole)
 
@@ -237,12 +241,14 @@ def prove(target: Target, carried: Carried, progress: Progress, *, trusting: boo
         target.abolish()
     elif decided.dropped:
         target.drop([column.name for column in decided.dropped], alone=False)
-    if decided.added:
+    if decided.added and not decided.made:
         carried = replace(carried, decided=carried.decided.noting(*target.complete(decided.added), last=True))
     return carried
 
 
-def seal(target: Target, carried: Carried, run: Run, receipt: Receipt, recording: Recording) -> Run:
+def seal(
+    target: Target, carried: Carried, run: Run, receipt: Receipt, recording: Recording, beside: Sequence[Carried] = ()
+) -> Run:
     """The run's entry, safe on disk before the target commits. Raises LogUnwritable."""
     decided = carried.decided
     entry = replace(
@@ -255,11 +261,27 @@ def seal(target: Target, carried: Carried, run: Run, receipt: Receipt, recording
         appends=run.appends or (not decided.pairing.key and not run.undoes),
         marked=target.marks_text,
         receipt=receipt,
-        definitions={column.name: column.definition for column in decided.dropped if column.definition},
+        definitions=_definitions(decided),
+        others=tuple(
+            OtherTable(
+                full_address(run.target.partition("#")[0], one.decided.target),
+                one.decided.pairing.key or one.decided.shape.primary_key,
+                one.record_key,
+                target.marks_text,
+                one.whole,
+                _definitions(one.decided),
+            )
+            for one in beside
+        ),
     )
     if receipt.lasts:
         recording.seal(entry)
     return entry
+
+
+def _definitions(decided: Decided) -> dict[str, Definition]:
+    """How the columns were declared that go."""
+    return {column.name: column.definition for column in decided.dropped if column.definition}
 
 
 def commit(target: Target, entry: Run, clock: Clock, recording: Recording, shield: Shield) -> Receipt:

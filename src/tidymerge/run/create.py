@@ -33,7 +33,9 @@ def created(job: Job, gathered: Gathered, target: Target) -> Widened:
     fed = {_named(name, names): rule for name, rule in rules.items()}
     append = job.rules.append or not key
     done = replace(job, columns=fed, renames={}, only=(), key=key, rules=replace(job.rules, append=append))
-    said = _in_sql(shape.name, columns, key) if beside_others else ", ".join(f"{c.name} ({c.type})" for c in columns)
+    said = (
+        table_in_sql(shape.name, columns, key) if beside_others else ", ".join(f"{c.name} ({c.type})" for c in columns)
+    )
     return Widened(done, shape, tuple(columns), made=said)
 
 
@@ -98,12 +100,12 @@ def _like(job: Job, target: Target) -> list[NewColumn]:
     ]
 
 
-def _in_sql(name: str, columns: Sequence[NewColumn], key: Sequence[str]) -> str:
-    """The new table in standard SQL, for people."""
-    parts = [
-        f"{_quoted(one.name)} {_type(one.type)}{' NOT NULL' if one.required or one.name in key else ''}"
-        for one in columns
-    ]
+def table_in_sql(name: str, columns: Sequence[NewColumn], key: Sequence[str]) -> str:
+    """The new table in standard SQL, for people; columns that are like others, as the database declares those."""
+    parts = []
+    for one in columns:
+        kind = one.definition.plain if one.definition else _type(one.type)
+        parts.append(f"{_quoted(one.name)} {kind}{' NOT NULL' if one.required or one.name in key else ''}")
     if key:
         parts.append(f"PRIMARY KEY ({', '.join(map(_quoted, key))})")
     return f"CREATE TABLE {_quoted(name)} ({', '.join(parts)})"

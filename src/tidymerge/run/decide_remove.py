@@ -1,46 +1,126 @@
 """Deciding about the records of a target that are to go, and what stands in the way."""
 
+from collections.abc import Sequence
+
+import numpy as np
 from msgspec.structs import replace
 
 from tidymerge.core.decide.change import ChangePlan, as_rows, unnamed
 from tidymerge.core.decide.columns import Surroundings
 from tidymerge.core.decide.removal import naming, own_parents, remove_part
+from tidymerge.core.words import counted, plural
 from tidymerge.job.model import Removal
-from tidymerge.model import Pair, Pairing, TableShape
+from tidymerge.model import Existing, Pair, Pairing, TableShape, TargetColumn
 from tidymerge.model.changes import Tally
 from tidymerge.model.receipt import Action, Request
 from tidymerge.model.rules import ColumnRule
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
-from tidymerge.run.decided import Decided, Part
+from tidymerge.run.archive import decide_archive, opened_archives
+from tidymerge.run.archive_file import check_file, copy_of, is_file
+from tidymerge.run.decided import Beside, Decided, Part
 from tidymerge.run.leaving import for_people, in_full
-from tidymerge.run.records import condition, decided_about, read_records, record_key
+from tidymerge.run.records import Found, condition, decided_about, read_records, record_key
 from tidymerge.run.report import Clock
 from tidymerge.run.settle import settle
+from tidymerge.run.tree import Branch, grown
+
+_ON_DELETE = {"CASCADE": "remove records", "SET NULL": "empty {} in records", "SET DEFAULT": "reset {} in records"}
 
 
 def decide_removal(asked: Removal, target: Target, clock: Clock, progress: Progress) -> Decided:
     """Read the records, stage those that meet the condition, and find what refers to them."""
     shape = target.describe()
     plan = _plan(asked, shape, clock)
+    files = {table or shape.name: name for table, name in asked.archive.items() if is_file(name)}
+    for name in files.values():
+        check_file(name)
+    tables = {table: name for table, name in asked.archive.items() if not is_file(name)}
+    archives = opened_archives(tables, target, shape, plan.pairing.key, asked.stamps, create=asked.create)
     progress.stage("reading the records", target.about_how_many)
-    read = read_records(plan, shape, target, progress)
+    if asked.with_referring:
+        decided = _decide_tree(asked, target, plan, progress)
+    else:
+        read = read_records(plan, shape, target, progress)
+        progress.stage("looking for what refers to them")
+        decided = _decided(asked, target, plan, read)
+    unused = {*archives, *files} - {one.shape.name for one in decided.all}
+    notes = [archive.note for archive in archives.values() if archive.made]
+    notes += [f"No record of {name} goes, so none is copied." for name in sorted(unused)]
+    to_files = tuple(
+        copy_of(one, files[one.shape.name], asked.stamps, clock.started)
+        for one in decided.all
+        if one.shape.name in files and one.tally.removed
+    )
+    copies = [
+        decide_archive(one, archives[one.shape.name], clock.started)
+        for one in decided.all
+        if one.shape.name in archives
+    ]
+    notes += [f"{counted(copy.records.num_rows, 'record')} in the new file {copy.file}." for copy in to_files]
+    decided = replace(decided, beside=(*decided.beside, *copies), copies=to_files)
+    return decided.noting(*notes, *_hindered(decided.total), last=True)
+
+
+def _decided(asked: Removal, target: Target, plan: ChangePlan, read: Found) -> Decided:
+    """Records that go, but for those that can't: staged, and settled."""
     rows = as_rows(plan, read.existing, target.address)
     flaws = unnamed(plan, read.existing, read.several)
-    changes = remove_part(read.existing, plan.pairing, shape, flaws)
+    changes = remove_part(read.existing, plan.pairing, plan.shape, flaws)
     refusals = target.stage(changes, read.existing, plan.pairing)
-    changes = naming(in_full(changes, shape, target), changes.removals.before)
-    progress.stage("looking for what refers to them")
-
+    changes = naming(in_full(changes, plan.shape, target), changes.removals.before)
     readable = for_people(target)
     (part,) = settle(target, [Part(lambda: rows, changes, len(rows.row_numbers))], refusals, plan.pairing, readable)
     decided = decided_about(asked, target, plan, read, part, request_of(asked), "removed")
-    return replace(decided, shown=readable).noting(*_hindered(decided.tally), last=True)
+    return replace(decided, shown=readable)
+
+
+def _decide_tree(asked: Removal, target: Target, plan: ChangePlan, progress: Progress) -> Decided:
+    """The records, and all that refers to them, table by table: children are staged first."""
+    found: list[Found] = []
+
+    def meant(columns: Sequence[TargetColumn]) -> Existing:
+        needed = tuple(column.name for column in columns)
+        found.append(read_records(replace(plan, beside=needed), plan.shape, target, progress))
+        return found[0].existing
+
+    branches = grown(target, plan.shape, plan.pairing.key, meant)
+    progress.stage("looking for what refers to them")
+    (read,) = found
+    more = branches[0].existing.values.num_rows - read.existing.values.num_rows
+    several = None if read.several is None else np.r_[read.several, np.zeros(more, bool)]
+    of_children = replace(asked, limits=replace(asked.limits, expect_removed=None))
+    beside: list[Beside] = []
+    for branch in reversed(branches[1:]):
+        own = ChangePlan(branch.shape, _pairing(branch.shape, branch.key), (), None, plan.around)
+        of_branch = Found(branch.existing, None, branch.target.count(), 0)
+        decided = _decided(of_children, branch.target, own, of_branch)
+        limits = (replace(one, words=f"{branch.shape.name}: {one.words}") for one in decided.limits)
+        beside.insert(0, Beside(branch.target, replace(decided, limits=tuple(limits))))
+    first = _decided(asked, target, plan, replace(read, existing=branches[0].existing, several=several))
+    decided = replace(first, beside=tuple(beside))
+    notes = []
+    if more:
+        records = f"{more:,} more {plural(more, 'record', 'records')} of {plan.shape.name}"
+        notes = [f"{records} {plural(more, 'refers', 'refer')} to those that are meant."]
+    return decided.noting(*notes, *_by_itself(branches), last=True)
+
+
+def _by_itself(branches: Sequence[Branch]) -> list[str]:
+    """What the database would do to some of the records by itself, unseen."""
+    tables = {branch.shape.name for branch in branches}
+    notes = []
+    for branch in branches:
+        for key in branch.shape.foreign_keys:
+            if key.table in tables and key.on_delete in _ON_DELETE:
+                what = _ON_DELETE[key.on_delete].format(" + ".join(key.columns))
+                notes.append(f"The database by itself would {what} of {branch.shape.name}; here they go, with undo.")
+    return notes
 
 
 def request_of(asked: Removal) -> Request:
     """What is asked, for the receipt and the log."""
-    return Request(Action.REMOVE, {}, asked.where)
+    return Request(Action.REMOVE, {}, asked.where, with_referring=asked.with_referring, archive=dict(asked.archive))
 
 
 def _hindered(tally: Tally) -> list[str]:
@@ -52,9 +132,12 @@ def _hindered(tally: Tally) -> list[str]:
 
 def _plan(asked: Removal, shape: TableShape, clock: Clock) -> ChangePlan:
     """The key and the condition. Raises UsageError."""
-    key = record_key(asked.key, shape)
-    pairs = tuple(Pair(shape.column(name), name, ColumnRule(sources=(name,))) for name in key)
+    pairing = _pairing(shape, record_key(asked.key, shape))
     beside = tuple(own_parents(shape))
-    return ChangePlan(
-        shape, Pairing(pairs, key, (), ()), (), condition(asked.where, shape), Surroundings(clock.started), beside
-    )
+    return ChangePlan(shape, pairing, (), condition(asked.where, shape), Surroundings(clock.started), beside)
+
+
+def _pairing(shape: TableShape, key: Sequence[str]) -> Pairing:
+    """The columns that name a record."""
+    pairs = tuple(Pair(shape.column(name), name, ColumnRule(sources=(name,))) for name in key)
+    return Pairing(pairs, tuple(key), (), ())

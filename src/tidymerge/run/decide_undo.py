@@ -17,9 +17,9 @@ from tidymerge.model.rules import ColumnRule
 from tidymerge.model.run import Run
 from tidymerge.ports.log import RunLog
 from tidymerge.ports.progress import Progress
-from tidymerge.ports.target import Target
+from tidymerge.ports.target import AmongOthers, Target
 from tidymerge.run.ask import equal_texts
-from tidymerge.run.decided import Decided, Part, as_they_are
+from tidymerge.run.decided import Beside, Decided, Part, as_they_are
 from tidymerge.run.records import put_together
 from tidymerge.run.settle import settle
 
@@ -73,8 +73,22 @@ def _pairing(run: Run, log: Logged, shape: TableShape) -> Pairing:
     return Pairing(pairs, () if run.whole else run.record_key, (), ())
 
 
-def committed(run: Run, logs: Iterable[Logged], target: Target) -> bool | None:
+def committed(log: RunLog, run: Run, target: Target) -> bool | None:
     """Whether the target shows that a run committed: None where nothing tells, or records speak against each other."""
+    told = {_committed(own, log.changes(own), beside(target, own)) for own in run.each}
+    return next(iter(told)) if len(told) == 1 else None if told == {True, False} else bool(True in told)
+
+
+def beside(target: Target, run: Run) -> Target:
+    """The table of a run: that of the target, or another one of its place."""
+    if not run.table:
+        return target
+    assert isinstance(target, AmongOthers)  # noqa: S101 - only there a run has several tables
+    return target.beside(run.target.partition("#")[2], create=run.gone)
+
+
+def _committed(run: Run, logs: Iterable[Logged], target: Target) -> bool | None:
+    """The same by one of its tables."""
     yes, no = 0, 0
     shape = target.describe()
     there = {column.name for column in shape.columns}
@@ -97,7 +111,7 @@ def undoable(log: RunLog, text: str) -> Run:
     run = log.find(text)
     if not run.wrote:
         raise NotUndoable(f"The run {run.name} {run.nothing_done}, so there is nothing to undo.", run=run.name)
-    by = undone_by(log, run) if run.whole else None
+    by = undone_by(log, run) if any(own.whole for own in run.each) else None
     if by is not None:  # what holds the same now may be somebody else's
         raise NotUndoable(f"The run {run.name} was undone by {by} already.", run=run.name)
     if not run.settled:
@@ -123,13 +137,31 @@ def undone_by(log: RunLog, run: Run) -> str | None:
 
 def later_runs(log: RunLog, run: Run) -> Iterator[tuple[Run, Iterable[Logged]]]:
     """The runs that may have changed the same records since, in order of time, with their logs."""
-    for other in (log.read(name) for name in reversed(log.names()) if name > run.name):
-        if other.wrote and other.key == run.key and same_table(other.target, run.target):
-            yield other, log.changes(other)
+    for later in (log.read(name) for name in reversed(log.names()) if name > run.name):
+        for other in later.each if later.wrote else ():
+            if other.key == run.key and same_table(other.target, run.target):
+                yield other, log.changes(other)
 
 
 def decide_undo(log: RunLog, run: Run, target: Target, progress: Progress) -> Decided:
     """Compare every record of a run with the log, stage what puts it back, and settle the constraints."""
+    if not run.others:
+        return _decide_undo(log, run, target, progress)
+    found: dict[int, Decided] = {}
+    tables = [(own, beside(target, own)) for own in run.each]
+
+    def came(own: Run) -> bool:
+        return own.receipt is not None and own.receipt.rows.inserted > 0
+
+    # Parents come before their children, and go after them.
+    for own, there in sorted(tables, key=lambda one: -one[0].table if came(one[0]) else 0):
+        found[own.table] = _decide_undo(log, own, there, progress)
+    others = tuple(Beside(there, found[own.table]) for own, there in tables[1:])
+    return replace(found[0], beside=others)
+
+
+def _decide_undo(log: RunLog, run: Run, target: Target, progress: Progress) -> Decided:
+    """The same for one of its tables."""
     shape, again = _made_again(run, target) if run.gone else _with_dropped(run, target)
     progress.stage("comparing the target with the log")
     parts: list[Part] = []
@@ -208,21 +240,29 @@ def _what_goes(
         return False, *_columns_to_drop(run, parts, target, shape)
     only_ours = {column.name for column in shape.columns} == set(run.added)
     goes = only_ours and rows == sum(len(part.changes.removals) for part in parts)
-    return goes, *_with_its_table(run, goes)
+    return goes, *_with_its_table(run, target, goes)
 
 
-def _with_its_table(run: Run, goes: bool) -> tuple[tuple[NewColumn, ...], list[str]]:
+def _with_its_table(run: Run, target: Target, goes: bool) -> tuple[tuple[NewColumn, ...], list[str]]:
     """The columns of the table that the run had made, if it `goes`: nobody else has put anything there. And a note."""
     if not goes:
-        return (), ["The table, which the run had made, stays: it has other records or columns by now."]
-    return tuple(NewColumn(name, kind) for name, kind in run.added.items()), [
-        "The table, which the run had made, goes."
-    ]
+        return (), [f"The table {_table(run)}, which the run had made, stays: it has other records or columns by now."]
+    known = target.definitions(list(run.added))
+    note = f"The table {_table(run)}, which the run had made, goes."
+    return tuple(replace(one, type=run.added[one.name]) for one in known), [note]
+
+
+def _table(run: Run) -> str:
+    return run.target.rpartition("#")[2].rpartition("/")[2]
 
 
 def _made_again(run: Run, target: Target) -> tuple[TableShape, list[NewColumn]]:
     """The table that went with the run, made again."""
-    columns = [NewColumn(name, kind) for name, kind in run.dropped.items()]
+    columns = [
+        NewColumn(name, kind, required=how is not None and how.required, definition=how)
+        for name, kind in run.dropped.items()
+        for how in [run.definitions.get(name)]
+    ]
     key = () if run.whole else run.record_key
     return target.create(columns, key), columns
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 
+import pyarrow as pa
 from msgspec import Struct, field
 from msgspec.structs import replace
 
@@ -11,6 +12,7 @@ from tidymerge.core.warn.limits import Excess
 from tidymerge.model import Flaw, Incoming, NewColumn, Pairing, Sample, TableShape
 from tidymerge.model.changes import ChangeSet, Tally
 from tidymerge.model.receipt import Conflict, MappedColumn, Request
+from tidymerge.ports.target import Target
 
 
 class Part(Struct, frozen=True):
@@ -44,6 +46,20 @@ def _no_conflicts(_: Sequence[Part]) -> Iterable[Conflict]:
     return ()
 
 
+class Beside(Struct, frozen=True):
+    """A further table of the run, and what was decided about it."""
+
+    target: Target
+    decided: "Decided"
+
+
+class Copy(Struct, frozen=True):
+    """Records that go, to be copied to a new file."""
+
+    file: str
+    records: pa.Table
+
+
 class Decided(Struct, frozen=True):
     """All parts, and what is worth saying about them.
 
@@ -53,6 +69,7 @@ class Decided(Struct, frozen=True):
     their type; `request` is what was asked of records, where no rows came in. Of rows that may count only once, `once`
     are the incoming columns that count, and `known_as` is why those are left out that were loaded before.
     The whole table is `made` by the run, or `goes` with it. Dropped columns are `needed` by these things.
+    `beside` is what was decided about further tables, parents before their children; `copies` go to files.
     """
 
     target: str
@@ -77,8 +94,25 @@ class Decided(Struct, frozen=True):
     once: tuple[str, ...] | None = None
     known_as: str | None = None
     needed: tuple[str, ...] = ()
+    beside: tuple["Beside", ...] = ()
+    copies: tuple[Copy, ...] = ()
     made: bool = False
     goes: bool = False
+
+    @property
+    def all(self) -> tuple["Decided", ...]:
+        """What was decided about each table."""
+        return (self, *(one.decided for one in self.beside))
+
+    @property
+    def total(self) -> Tally:
+        """The counts over all tables."""
+        return account.total([one.tally for one in self.all])
+
+    @property
+    def mark(self) -> str:
+        """The fingerprint of all tables."""
+        return account.joint([(one.target, one.fingerprint) for one in self.all]) if self.beside else self.fingerprint
 
     @property
     def only_drops(self) -> bool:

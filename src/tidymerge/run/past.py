@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 from msgspec import Struct
+from msgspec.structs import replace
 
 from tidymerge.address import reopened
 from tidymerge.core.undo.reverse import near, touches_at
@@ -78,6 +79,8 @@ def _undone(runs: Sequence[Run]) -> dict[str, str]:
 
 def _is_into(run: Run, target: str) -> bool:
     """Whether a run went into the target named: an address or its end, a whole file or database, or just the table."""
+    if any(_is_into(own, target) for own in run.each if run.others):
+        return True
     if run.target == target or run.target.endswith((f"/{target}", f"#{target}")):
         return True
     wanted = reopened(target)
@@ -109,9 +112,12 @@ def touched_of(receipt: Receipt, most: int) -> list[Touch]:
     log = FolderLog()
     if receipt.run in log.names():
         run = log.read(receipt.run)
-        for part in log.changes(run) if run.wrote else ():
-            order = np.argsort(part.rows, kind="stable")[: most - len(found)]
-            found += touches_at(part, run, order)
+        for own in run.each if run.wrote else ():
+            for part in log.changes(own):
+                order = np.argsort(part.rows, kind="stable")[: most - len(found)]
+                touches = touches_at(part, own, order)
+                name = own.target.partition("#")[2]
+                found += [replace(touch, table=name) for touch in touches] if run.others else touches
     return found
 
 
@@ -124,7 +130,8 @@ def story(keys: Sequence[str], past: Past, most: int | None = None) -> list[tupl
     log = FolderLog()
     found: list[tuple[PastRun, list[Touch]]] = []  # the latest first
     count = 0
-    wrote = [one for one in past.runs if one.run.wrote and one.run.key]
+    each = [PastRun(own, one.undone_by) for one in past.runs if one.run.wrote for own in one.run.each]
+    wrote = [one for one in each if one.run.key]
     if wrote and all(len(one.run.key) != len(keys) for one in wrote):
         known = " or ".join(dict.fromkeys(" + ".join(one.run.key) for one in wrote))
         raise BadOption(
@@ -146,4 +153,5 @@ def save_changes(run: Run, path: Path) -> int:
     """Write what a run changed, a line for each field; how many. The ending says how. Raises BadOption, NotUndoable."""
     if not run.wrote:
         raise NotUndoable(f"The run {run.name} {run.nothing_done}.", run=run.name)
-    return write_changes(FolderLog().changes(run), run, path)
+    log = FolderLog()
+    return write_changes(((own, part) for own in run.each for part in log.changes(own)), run, path)

@@ -107,7 +107,7 @@ def _lasted(log: RunLog, run: Run) -> bool | None:
     """Whether the target shows that a run committed; one that it made, or that went with it, tells by being there."""
     try:
         with open_target(run.target, write=True) as target:
-            return committed(run, log.changes(run), target)
+            return committed(log, run, target)
     except (NoSuchTable, NoSuchFile):
         if run.made or run.gone:
             return run.gone
@@ -119,7 +119,8 @@ def _written_since(log: RunLog, run: Run) -> str | None:
     for name in sorted(name for name in log.names() if name > run.name):
         with suppress(LogDamaged):
             other = log.read(name)
-            if other.wrote and other.settled and same_table(other.target, run.target):
+            wrote = other.each if other.wrote and other.settled else ()
+            if any(same_table(one.target, own.target) for one in wrote for own in run.each):
                 return name
     return None
 

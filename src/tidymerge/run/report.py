@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 import pyarrow as pa
 from msgspec import Struct
+from msgspec.structs import replace
 
 from tidymerge.address import is_server, parse
 from tidymerge.core.account import account
@@ -19,6 +20,7 @@ from tidymerge.core.explain.marks import marks_of, together
 from tidymerge.core.explain.rejects import first_rejects, rejected_rows, rejects_table
 from tidymerge.core.tidy.convert import as_text
 from tidymerge.core.tidy.tidying import guard
+from tidymerge.core.warn.limits import Excess
 from tidymerge.errors import BadOption
 from tidymerge.model.receipt import Example, Receipt, RejectedCell, Rejects, SampleRow, State, TableReceipt, Touch
 from tidymerge.on_disk import Placed
@@ -58,14 +60,30 @@ def all_rejects(decided: Decided) -> pa.Table:
 
 def save_rejects(decided: Decided, path: Path | None, incoming: str) -> Placed:
     """Write the rejected rows as CSV; without a path to a new file in the current folder. Raises BadOption."""
-    table = all_rejects(decided)
+    table = all_rejects(decided) if not decided.beside else _rejects_of_tables(decided)
     return rejects_file.save_new(table, incoming, Path()) if path is None else rejects_file.save(table, path)
+
+
+def _rejects_of_tables(decided: Decided) -> pa.Table:
+    """The rejected records of several tables, with the name of each one's table; columns of others are empty."""
+    tables = []
+    for one in decided.all:
+        if one.tally.rejected:
+            rejects = all_rejects(one)
+            name = pa.array([one.shape.name]).take(pa.array(np.zeros(rejects.num_rows, np.int64)))
+            tables.append(rejects.add_column(0, "table", name))
+    return pa.concat_tables(tables, promote_options="default") if tables else all_rejects(decided)
 
 
 def save_conflicts(decided: Decided, key: Sequence[str], path: Path) -> Placed:
     """Write all records that an undo can't put back as CSV. `key` are the columns that the run found records by."""
-    found = list(decided.conflicts(decided.parts))
-    columns: dict[str, list[str | None]] = {name: [one.key[at] for one in found] for at, name in enumerate(key)}
+    each = [(one, conflict) for one in decided.all for conflict in one.conflicts(one.parts)]
+    found = [conflict for _, conflict in each]
+    columns: dict[str, list[str | None]] = {}
+    if decided.beside:  # the keys of several tables have other columns each
+        columns = {"table": [one.shape.name for one, _ in each], "key": [" / ".join(one.key) for one in found]}
+    else:
+        columns = {name: [one.key[at] for one in found] for at, name in enumerate(key)}
     for name in ("reason", "expected", "column", "wrote", "now", "by"):
         columns[f"undo: {name}"] = [getattr(one, name) for one in found]
     guarded = {name: guard(pa.array(texts, pa.string())) for name, texts in columns.items()}
@@ -91,31 +109,39 @@ def save_marked(decided: Decided, path: Path, clock: Clock, *, preview: bool) ->
 
 
 def first_touches(decided: Decided, most: int) -> list[Touch]:
-    """The first records that are to change, of all parts, in row order."""
+    """The first records that are to change, of all parts, in row order; those of further tables after them."""
     found: list[Touch] = []
-    for part in decided.parts if most else ():
-        if part.changes.touched:
-            found += samples.first_touches(part.rows(), decided.shown(part.changes), most)
-    return sorted(found, key=lambda touch: touch.row)[:most]
+    for one in decided.all:
+        own: list[Touch] = []
+        for part in one.parts if most > len(found) else ():
+            if part.changes.touched:
+                own += samples.first_touches(part.rows(), one.shown(part.changes), most)
+        own.sort(key=lambda touch: touch.row)
+        found += [replace(touch, table=one.shape.name) for touch in own] if decided.beside else own
+    return found[:most]
 
 
 def make_receipt(
     decided: Decided, state: State, clock: Clock, rejects: Path | None = None, *, verified: bool = True
 ) -> Receipt:
     """The receipt of a run that has come to `state`."""
-    examples, sample_rows, first = _shown(decided)
+    shown = [_shown(one) for one in decided.all]
     incoming = decided.sample.rows
+    limits = [excess for one in decided.all for excess in one.limits]
     return Receipt(
         state=state,
         incoming=incoming.address,
         sheet=incoming.sheet,
         header_row=incoming.header_row,
-        rows=decided.tally,
-        fingerprint=decided.fingerprint,
-        tables=(_table_receipt(decided, state, examples, sample_rows),),
+        rows=decided.total,
+        fingerprint=decided.mark,
+        tables=tuple(
+            _table_receipt(one, state, examples, rows)
+            for one, (examples, rows, _) in zip(decided.all, shown, strict=True)
+        ),
         rejects=Rejects(
-            account.reasons([part.changes for part in decided.parts]),
-            first,
+            account.reasons([part.changes for one in decided.all for part in one.parts]),
+            _of_all(decided, [first for _, _, first in shown]),
             str(rejects) if rejects is not None else None,
         ),
         warnings=decided.warnings,
@@ -124,11 +150,30 @@ def make_receipt(
         seconds=time.perf_counter() - clock.began,
         verified=verified if state.done else None,
         run=clock.run,
-        limits=tuple(excess.words for excess in decided.limits),
-        go_ahead={excess.name: excess.count for excess in decided.limits},
-        conflicts=tuple(islice(decided.conflicts(decided.parts), _CONFLICTS_LISTED)),
+        limits=tuple(excess.words for excess in limits),
+        go_ahead=going_ahead(limits),
+        conflicts=tuple(
+            islice((found for one in decided.all for found in one.conflicts(one.parts)), _CONFLICTS_LISTED)
+        ),
         request=decided.request,
     )
+
+
+def going_ahead(limits: Sequence[Excess]) -> dict[str, int | bool]:
+    """With which limits a run would go ahead: the greatest of each name."""
+    found: dict[str, int | bool] = {}
+    for excess in limits:
+        found[excess.name] = max(found.get(excess.name, 0), excess.count)
+    return found
+
+
+def _of_all(decided: Decided, first: Sequence[tuple[RejectedCell, ...]]) -> tuple[RejectedCell, ...]:
+    """The first rejects of all tables; those of further ones are told by the name of their table, too."""
+    found = list(first[0])
+    for one, cells in zip(decided.all[1:], first[1:], strict=True):
+        name = one.shape.name
+        found += [replace(cell, record=f"{name} {cell.record}" if cell.record else name) for cell in cells]
+    return tuple(found)
 
 
 def _table_receipt(

@@ -10,6 +10,7 @@ from tidymerge.errors import ServerAway
 from tidymerge.job.model import Job
 from tidymerge.model.run import Run
 from tidymerge.on_disk import Placed
+from tidymerge.run.archive_file import save as save_copy
 from tidymerge.run.decided import Decided
 from tidymerge.run.outputs import Outputs
 from tidymerge.run.report import Clock, save_conflicts, save_marked, save_rejects
@@ -62,10 +63,17 @@ def save_of_load(decided: Decided, job: Job, clock: Clock, outputs: Outputs) -> 
 
 
 def save_of_records(decided: Decided, outputs: Outputs) -> Saved:
-    """Write the records that were rejected, if that was asked for."""
-    if outputs.rejects is None:
-        return Saved()
-    return Saved(outputs.rejects, (save_rejects(decided, outputs.rejects, ""),))
+    """Write the records that were rejected, if that was asked for, and copies of those that go to files."""
+    files: list[Placed] = []
+    try:
+        files.extend(save_copy(copy) for copy in decided.copies)
+        if outputs.rejects is not None:
+            files.append(save_rejects(decided, outputs.rejects, ""))
+    except BaseException:
+        for file in files:
+            file.back()
+        raise
+    return Saved(outputs.rejects, tuple(files))
 
 
 def save_of_undo(decided: Decided, undone: Run, outputs: Outputs) -> Saved:

@@ -20,6 +20,23 @@ _INTO_LIST = [
     "load", _SHEET, "--into", "hives.xlsx#HiveList", "--key", "Apiary code", "--key", "Hive no.", "--add-column",
     "Weather", "--most-rejected", "30%", "--rejects", "list-rejects.csv", "--yes",
 ]  # fmt: skip
+_OF_RECORDS = (
+    (
+        "8. The co-operative raises the fee of keepers who have a mentor by five per cent.",
+        ["change", "coop.db#keepers", "--set", "fee = fee * 1.05", "--where", "mentor_id is not null", "--yes",
+         "--most-updated", "100%"],
+    ),
+    (
+        "9. One colour has two spellings: settle it.",
+        ["change", _TABLE, "--set", "queen_colour = 'green'", "--where", "queen_colour = 'Green'", "--yes"],
+    ),
+    (
+        "10. A keeper retires: the hives in his care go to an archive, and their inspections with them.",
+        ["remove", _TABLE, "--where", "keeper_id = 4", "--with-referring", "--archive", "hives_gone", "--archive",
+         "inspections=inspections_gone", "--create", "--stamp", "archived_at", "--most-removed", "30%", "--yes"],
+    ),
+    ("11. He comes back after all: one command takes all of it back.", ["undo", "last", "--yes"]),
+)  # fmt: skip
 _RULE = "─" * 100
 
 
@@ -32,7 +49,7 @@ def demo(
         bool, typer.Option("--fresh", help="Only make the files, with nothing loaded yet, to try things by hand.")
     ] = False,
 ) -> None:
-    """Make a co-operative's database and workbooks; look, draft, preview, load, load again, list the runs."""
+    """Make a co-operative's database and workbooks; look, draft, preview, load, change and archive records, undo."""
     from tidymerge.cli.screen import output
     from tidymerge.demo.data import DATABASE, LIST, WORKBOOK, finish_job, make_demo
     from tidymerge.model import ReadOptions
@@ -65,7 +82,9 @@ def demo(
     )
     _step(context, out, "6. Load the same sheet again: there is nothing left to change.", _LOAD)
     _step(context, out, "7. The chair has a list of the hives in a workbook, with formulas and a chart.", _INTO_LIST)
-    _step(context, out, "8. What was loaded so far, by whom, with which file?", ["runs", "--since", "1 hour"])
+    for words, command in _OF_RECORDS:
+        _step(context, out, words, command)
+    _step(context, out, "12. What was done so far, by whom, with which file?", ["runs", "--since", "1 hour"])
     _try_next(out, path, DATABASE, LIST)
 
 
@@ -109,7 +128,11 @@ def _step(context: typer.Context, out: "Console", words: str, arguments: list[st
 
 
 def _as_typed(arguments: list[str]) -> str:
-    return " ".join(f"'{argument}'" if " " in argument else argument for argument in arguments)
+    def quoted(text: str) -> str:
+        mark = '"' if "'" in text else "'"
+        return f"{mark}{text}{mark}" if " " in text else text
+
+    return " ".join(map(quoted, arguments))
 
 
 def _try_next(out: "Console", path: Path, database: str, listed: str) -> None:

@@ -1,10 +1,12 @@
 """`tidymerge remove`: take records out of a table."""
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from tidymerge.cli.options import records
 from tidymerge.cli.options import shared as options
+from tidymerge.errors import BadOption
 
 if TYPE_CHECKING:
     from tidymerge.cli.screen.output import Act, Look, Wish
@@ -17,6 +19,10 @@ def remove(
     job: records.RemovalJob = None,
     where: records.Where = None,
     keys: records.Keys = None,
+    with_referring: records.WithReferring = False,
+    archive: records.Archive = None,
+    create: records.CreateArchive = False,
+    stamp: records.Stamp = None,
     every_record: records.EveryRecord = False,
     key: records.Key = None,
     preview: records.Preview = False,
@@ -31,7 +37,7 @@ def remove(
     chart: options.Chart = None,
     json: options.AsJson = False,
 ) -> None:
-    """Remove the records that meet a condition, all or nothing. What refers to them is found first and stops it."""
+    """Remove the records that meet a condition, all or nothing. What refers to them stops it, or goes along."""
     from tidymerge.cli.screen import output
 
     out = output.console(json_wanted=json)
@@ -40,8 +46,10 @@ def remove(
         files = options.outputs(rejects=rejects, page=page, chart=chart)
         limits = options.limits(removed=most_removed, expect_removed=expect_removed)
         asked = _job(job).given(
-            target, where, tuple(key or ()), limits, every_record=every_record, trust_triggers=trust_triggers, keys=keys
-        )
+            target, where, tuple(key or ()), limits, every_record=every_record, trust_triggers=trust_triggers,
+            keys=keys, with_referring=with_referring, archive=_archives(archive or ()), create=create,
+            stamps=tuple(stamp or ()),
+        )  # fmt: skip
         files.check(target=asked.target, incoming=[keys] if keys else [])
     look, act = _by_condition(asked, files, wait) if keys is None else _by_keys(asked, keys, files, wish, wait)
     output.perform(out, wish, files, look, act)
@@ -74,6 +82,17 @@ def _by_keys(asked: "Removal", keys: str, files: "Outputs", wish: "Wish", wait: 
             wait_seconds=wait, progress=progress, shield=output.uninterrupted,
         ),
     )  # fmt: skip
+
+
+def _archives(given: Sequence[str]) -> dict[str, str]:
+    """The archives by the tables that they are for: TABLE is the target's, REFERRING=TABLE that of another one."""
+    found: dict[str, str] = {}
+    for text in given:
+        table, _, name = text.rpartition("=")
+        if not name.strip() or table.strip() in found:
+            raise BadOption(f"--archive takes TABLE, or REFERRING=TABLE, once for each, not {text!r}.")
+        found[table.strip()] = name.strip()
+    return found
 
 
 def _job(path: str | None) -> "Removal":

@@ -33,6 +33,22 @@ Keys = Annotated[
     str | None,
     typer.Option("--keys", metavar="FILE", help="Rows that name the records by their key, in place of a condition."),
 ]
+WithReferring = Annotated[
+    bool, typer.Option("--with-referring", help="Remove along what refers to the records, and what refers to that.")
+]
+Archive = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--archive",
+        metavar="TABLE",
+        help="Copy the records there first; REFERRING=TABLE for those of a table that refers to them. Repeat.",
+    ),
+]
+CreateArchive = Annotated[bool, typer.Option("--create", help="The archives are not there yet: make them.")]
+Stamp = Annotated[
+    list[str] | None,
+    typer.Option("--stamp", metavar="COLUMN", help="A column of the archives that gets the time of the run; repeat."),
+]
 EveryRecord = Annotated[bool, typer.Option("--every-record", help="There is no condition: every record is meant.")]
 Key = Annotated[
     list[str] | None,

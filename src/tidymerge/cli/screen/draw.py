@@ -21,7 +21,7 @@ _LONGEST_NAME = 400
 _SHOWN = {"\n": "␤", "\t": "␉", "\N{NO-BREAK SPACE}": "␣"}
 _NUMBERS = (
     "fields", "row", "rows", "example: row", "columns", "blank", "distinct", "longest",
-    "inserted", "updated", "removed", "rejected",
+    "inserted", "updated", "removed", "rejected", "unchanged", "skipped", "before", "after",
 )  # fmt: skip
 _SENTENCES = (
     "which", "for example", "expected", "rule", "as it came → as it is loaded", "what is wrong", "commonest values",
@@ -40,8 +40,10 @@ _CONFLICTS_SHOWN = 12
 
 def receipt(out: Console, shown: Receipt, *, details: bool = True) -> None:
     """Print a receipt: what changes, how, what is wrong; the tally last, where the eye rests after scrolling."""
-    for table in shown.tables:
-        out.print(_heading(shown, table))
+    for at, table in enumerate(shown.tables):
+        if at and not details:
+            break
+        out.print(_further(table) if at else _heading(shown, table))
         by_row = by_rows(shown)
         views = (_samples(table.samples, by_row=by_row), _changes(table, by_row=by_row), _columns(table))
         blocks = views if details else ()
@@ -54,6 +56,8 @@ def receipt(out: Console, shown: Receipt, *, details: bool = True) -> None:
     elif shown.rejects.reasons:
         out.print(_rejects(shown) if by_rows(shown) or shown.action is not Action.REMOVE else _staying(shown))
     _said(out, shown)
+    if len(shown.tables) > 1:
+        out.print(_tables(shown))
     out.print(_tally(shown))
     out.print(_closing(shown))
 
@@ -88,6 +92,24 @@ def _heading(shown: Receipt, table: TableReceipt) -> RenderableType:
     if asked:
         under = f"{asked}\n{found} The table has {counted(table.rows_before, 'record')}."
     return Group(line, Text(under + "\n", "dim"))
+
+
+def _further(table: TableReceipt) -> RenderableType:
+    """The heading of a table beside the first one."""
+    line = Text.assemble(("and ", "bold"), cut(table.target, _LONGEST_NAME))
+    return Group(line, Text(f"Records named by {' + '.join(map(cut, table.key))}.\n", "dim"))
+
+
+def _tables(shown: Receipt) -> RenderableType:
+    """The counts of each table."""
+    found = {name: [getattr(table.rows, name) for table in shown.tables] for name in _STYLES}
+    names = [name for name, counts in found.items() if any(counts)]
+    listed = grid("Records by table", ("table", "before", *names, "after"), of_data=False)
+    for at, table in enumerate(shown.tables):
+        counts = [Text(f"{found[name][at]:,}", _STYLES[name] if found[name][at] else "dim") for name in names]
+        name = table.target.rpartition("#")[2]
+        listed.add_row(cut(name), f"{table.rows_before:,}", *counts, f"{table.rows_after:,}")
+    return Padding(listed, (1, 0, 0, 0))
 
 
 def _tally(shown: Receipt) -> RenderableType:
@@ -245,7 +267,7 @@ def _closing(shown: Receipt) -> RenderableType:
         said = "Nothing was written: this is a preview."
     elif not shown.state.done:
         said = "Nothing was written."
-    elif not shown.changed:
+    elif not shown.lasts:
         said = why_nothing(shown)
     elif not shown.verified:
         said = "Committed, but not verified: the target's triggers made a difference (see the note)."
@@ -255,7 +277,7 @@ def _closing(shown: Receipt) -> RenderableType:
         (said, "bold"),
         (f"  fingerprint {shown.fingerprint}, {shown.seconds:.1f} s", "dim"),
     ]
-    if shown.run and shown.changed and shown.state.done:
+    if shown.run and shown.lasts and shown.state.done:
         parts += ["\nTo take it back: ", (f"tidymerge undo {shown.run}", "green")]
     return Text.assemble(*parts)
 

@@ -83,7 +83,7 @@ def about(out: Console, one: PastRun) -> None:
         lines.append(("Incoming", f"{name}{f', SHA-256 {checksum}' if checksum else ''}"))
     if run.request:
         lines.append((run.request.action.value.capitalize(), statement(run.request)))
-    lines.append(("Target", run.target))
+    lines += [("Target", own.target) for own in run.each]
     for name, words in lines:
         shown = words if isinstance(words, Text) else Text(cut(words, _LONGEST))
         out.print(Text.assemble((f"{name:<11}", "dim"), shown))

@@ -139,12 +139,16 @@ def question(receipt: "Receipt") -> str:
     """What is asked on the terminal before a run writes."""
     from tidymerge.core.words import counted, what_to_do
 
-    (table,) = receipt.tables
     if receipt.request is not None and receipt.request.drops:
         names = " and ".join(receipt.request.drops)
-        return f"Take {names} away from {table.target}, with {counted(receipt.fields_updated, 'value')}?"
+        return f"Take {names} away from {receipt.tables[0].target}, with {counted(receipt.fields_updated, 'value')}?"
     undo = receipt.undoes is not None
-    return what_to_do(receipt.rows, table.records_updated, table.rows_before, table.target, undo=undo)
+    said = [
+        what_to_do(table.rows, table.records_updated, table.rows_before, table.target, undo=undo).rstrip("?")
+        for table in receipt.tables
+        if table.rows.inserted or table.rows.removed or table.records_updated
+    ]
+    return f"{', '.join([said[0], *(f'{one[0].lower()}{one[1:]}' for one in said[1:])])}?"
 
 
 class Wish(Struct, frozen=True):

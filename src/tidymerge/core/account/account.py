@@ -33,6 +33,19 @@ def tally(parts: Sequence[ChangeSet]) -> Tally:
     )
 
 
+def total(tallies: Sequence[Tally]) -> Tally:
+    """The counts of several tables."""
+    return Tally(**{name: sum(getattr(one, name) for one in tallies) for name in Tally.__struct_fields__})
+
+
+def joint(marks: Sequence[tuple[str, str]]) -> str:
+    """One fingerprint for several tables, of the names and fingerprints of each. The order does not matter."""
+    digest = hashlib.sha256()
+    for table, mark in sorted((table.rpartition("#")[2], mark) for table, mark in marks):
+        _feed_text(digest, [table, mark])
+    return digest.hexdigest()[:FINGERPRINT_LENGTH]
+
+
 def prove_tally(counted: Tally, changes: ChangeSet, rows_read: int) -> None:
     """Check that every row read has one end, and that the change set holds just the rows to write.
 

@@ -106,6 +106,7 @@ _REMOVE = Wording(
     },
     ("removed", "rejected"),
 )
+_ARCHIVED = {"inserted": "copied to the archive", "unchanged": "a copy is in the archive already, with the same values"}
 _WORDINGS = {Action.LOAD: _LOAD, Action.UNDO: _UNDO, Action.CHANGE: _CHANGE, Action.REMOVE: _REMOVE}
 
 
@@ -125,6 +126,12 @@ def wording(receipt: Receipt) -> Wording:
         return _DROP
     if receipt.request is not None and receipt.request.keys is not None:
         return replace(words, one="row read", many="rows read", which="blank rows not counted")
+    request = receipt.request
+    if request is not None and (request.with_referring or request.archive):
+        meant = "that are meant, or refer to such" if request.with_referring else "that are meant"
+        which = f"{meant}, and their copies" if request.archive else meant
+        meanings = {**_ARCHIVED, **words.meanings} if request.archive else words.meanings
+        return replace(words, one="record", many="records", which=which, meanings=meanings)
     if receipt.request is not None and receipt.request.where is None:
         return replace(words, one="record", many="records", which="all that there are")
     return words
@@ -155,7 +162,9 @@ def statement(request: Request | None) -> str:
     if request.keys is not None:
         return f"named by the rows of {request.keys}"
     if request.action is Action.REMOVE:
-        return f"where {request.where}" if request.where else "every record"
+        said = f"where {request.where}" if request.where else "every record"
+        said += ", with all that refers to them" if request.with_referring else ""
+        return f"{said}, archived in {' and '.join(request.archive.values())}" if request.archive else said
     if request.drops:
         return f"take away {' and '.join(request.drops)}"
     sets = ", ".join(f"{name} = {text}" for name, text in request.sets.items())

@@ -44,7 +44,7 @@ class Altering:
     def add(self, table: str, columns: Sequence[tuple[str, str]]) -> None:
         """Add columns, and begin the transaction."""
         for name, kind in columns:
-            self._session.run(adding(table, [(name, kind)])[0])
+            self._session.run(f"{adding(table, [(name, kind)])[0]} NULL")  # else a timestamp would not be
             self._added.append((table, name))
         self._session.begin()
 
@@ -106,12 +106,12 @@ def definition(session: Session, place: Place, name: str) -> Definition:
     begins = f"  {quoted(name)} "
     (line,) = (line for line in shown["Create Table"].split("\n") if line.startswith(begins))
     (row,) = session.rows(
-        "SELECT column_type AS kind, character_set_name AS signs, collation_name AS collation "
+        "SELECT column_type AS kind, is_nullable AS empty, character_set_name AS signs, collation_name AS collation "
         "FROM information_schema.columns WHERE table_schema = %s AND table_name = %s AND column_name = %s",
         [*place, name],
     )
     collated = f" CHARACTER SET {row['signs']} COLLATE {row['collation']}" if row["collation"] else ""
-    return Definition(f"{row['kind']}{collated} NULL", line.removeprefix(begins).removesuffix(","))
+    return Definition(f"{row['kind']}{collated}", line.removeprefix(begins).removesuffix(","), row["empty"] == "NO")
 
 
 def depending(

@@ -218,7 +218,7 @@ class MariaDatabase(SqlDatabase[Session]):
 
     def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn], name: str = STAGE) -> str:
         """Make an empty staging table, its columns as they are in the target."""
-        self._staged[name] = staged_columns(columns, places, marked=name == STAGE)
+        self._staged[name] = staged_columns(columns, places, marked=name.startswith(STAGE))
         declared = [f"{quoted(named)} {sql_type(column)} NULL" for named, column in self._staged[name][1:]]
         declared = [f"{quoted(POSITION)} bigint PRIMARY KEY", *declared]
         self._make(name, f"({', '.join(declared)})")

@@ -75,7 +75,8 @@ _UNIQUE = """SELECT index_name AS name, column_name AS col, sub_part AS part
 FROM information_schema.statistics WHERE table_schema = %s AND table_name = %s AND non_unique = 0
 ORDER BY index_name <> 'PRIMARY', index_name, seq_in_index"""
 _KEYS = """SELECT k.constraint_name AS name, k.column_name AS col, {schema} AS s, {table} AS t,
-k.referenced_column_name AS referred, r.update_rule AS rule FROM information_schema.key_column_usage k
+k.referenced_column_name AS referred, r.update_rule AS rule,
+r.delete_rule AS goes FROM information_schema.key_column_usage k
 JOIN information_schema.referential_constraints r
 ON r.constraint_schema = k.constraint_schema AND r.constraint_name = k.constraint_name AND r.table_name = k.table_name
 WHERE {where} AND k.referenced_table_name IS NOT NULL
@@ -127,6 +128,7 @@ def _foreign_keys(session: Session, query: str, place: tuple[str, str]) -> list[
             key[0]["t"] if key[0]["s"] == place[0] else f"{key[0]['s']}.{key[0]['t']}",
             tuple(row["referred"] for row in key),
             key[0]["rule"] == "CASCADE",
+            key[0]["goes"],
         )
         for key in keys.values()
     ]

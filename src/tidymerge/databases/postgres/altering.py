@@ -41,4 +41,4 @@ def definition(session: Session, table: str, name: str) -> Definition:
     column = f"ALTER COLUMN {quoted(name)}"
     full = [f"{column} SET DEFAULT {row['value']}"] if row["value"] is not None else []
     full += [f"{column} SET NOT NULL"] if row["required"] else []
-    return Definition(plain, ", ".join(full))
+    return Definition(plain, ", ".join(full), bool(row["required"]))

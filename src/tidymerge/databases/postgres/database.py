@@ -197,7 +197,7 @@ class PostgresDatabase(SqlDatabase[Session]):
 
     def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn], name: str = STAGE) -> str:
         """Make an empty staging table, its columns as they are in the target but for domains."""
-        self._staged[name] = staged_columns(columns, places, marked=name == STAGE)
+        self._staged[name] = staged_columns(columns, places, marked=name.startswith(STAGE))
         declared = [f"{quoted(named)} {sql_type(column)}" for named, column in self._staged[name]]
         self._session.run(f"CREATE TEMP TABLE {quoted(name)} ({', '.join(declared)})")
         return f"pg_temp.{quoted(name)}"

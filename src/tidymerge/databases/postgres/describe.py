@@ -111,6 +111,7 @@ WHERE i.indrelid = %s::regclass AND i.indisunique AND i.indpred IS NULL AND i.in
 GROUP BY 1, 2, i.indexrelid HAVING bool_and(k.attnum > 0) ORDER BY 1 DESC, 2"""
 _KEYS = """
 SELECT n.nspname, c.relname, pg_table_is_visible(c.oid) AS visible, f.confupdtype = 'c' AS follows,
+    f.confdeltype::text AS goes,
     (SELECT array_agg(a.attname::text ORDER BY k.at) FROM unnest(f.conkey) WITH ORDINALITY k(attnum, at)
         JOIN pg_attribute a ON a.attrelid = f.conrelid AND a.attnum = k.attnum) AS columns,
     (SELECT array_agg(a.attname::text ORDER BY k.at) FROM unnest(f.confkey) WITH ORDINALITY k(attnum, at)
@@ -169,6 +170,9 @@ def referring(session: Session, name: Name) -> list[ForeignKey]:
     return _foreign_keys(session, _REFERRING, name)
 
 
+_ON_DELETE = {"c": "CASCADE", "n": "SET NULL", "d": "SET DEFAULT"}
+
+
 def _foreign_keys(session: Session, query: str, name: Name) -> list[ForeignKey]:
     return [
         ForeignKey(
@@ -176,6 +180,7 @@ def _foreign_keys(session: Session, query: str, name: Name) -> list[ForeignKey]:
             row["relname"] if row["visible"] else f"{row['nspname']}.{row['relname']}",
             tuple(row["referred"]),
             bool(row["follows"]),
+            _ON_DELETE.get(row["goes"], ""),
         )
         for row in session.rows(query, [name.in_sql])
     ]

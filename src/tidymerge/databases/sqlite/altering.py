@@ -73,7 +73,7 @@ def definition(session: Session, shape: TableShape, name: str) -> Definition:
     plain = f"{row['type']} COLLATE {COLLATIONS[fold]}" if fold is not Fold.NOTHING else str(row["type"])
     required = " NOT NULL" if row["required"] else ""
     default = "" if row["value"] is None else f" DEFAULT ({row['value']})"
-    return Definition(plain, f"{plain}{required}{default}")
+    return Definition(plain, f"{plain}{required}{default}", bool(required))
 
 
 def complete(session: Session, table: str, name: str, declared: Definition) -> str | None:
@@ -89,11 +89,11 @@ def complete(session: Session, table: str, name: str, declared: Definition) -> s
     column, note = quoted(name), None
     whole, default, value = declared.full.partition(" DEFAULT ")
     if default and session.rows("SELECT 1 AS n FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ?", [table]):
-        declared = Definition(declared.plain, whole)
+        declared = Definition(declared.plain, whole, declared.required)
         note = f"{name} is there again, but without its default {value}: a trigger of {table} would have run."
     elif default:  # a record that was not written since the column came would show the default
         session.run(f"UPDATE main.{quoted(table)} SET {column} = NULL WHERE {column} IS NULL")
-    if " NOT NULL" in declared.full.removeprefix(declared.plain):
+    if declared.required:
         (blank,) = session.rows(f"SELECT count(*) AS n FROM main.{quoted(table)} WHERE {column} IS NULL")
         if blank["n"]:
             raise TargetError(

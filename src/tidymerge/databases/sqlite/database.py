@@ -193,7 +193,7 @@ class SqliteDatabase(SqlDatabase[Session]):
 
     def open_stage(self, columns: Sequence[TargetColumn], places: Sequence[TargetColumn], name: str = STAGE) -> str:
         """Make an empty staging table."""
-        declared = [f"{quoted(POSITION)} INTEGER PRIMARY KEY", *([quoted(CHANGED)] if name == STAGE else [])]
+        declared = [f"{quoted(POSITION)} INTEGER PRIMARY KEY", *([quoted(CHANGED)] if name.startswith(STAGE) else [])]
         declared += [quoted(place_name(index)) for index in range(len(places))]
         for column in columns:
             kind = affinity(column.type.declared) if column.type.declared != "no type" else ""

@@ -3,6 +3,8 @@
 import re
 from typing import TYPE_CHECKING
 
+from msgspec.structs import replace
+
 from tidymerge.core.naming.mapping import listing
 from tidymerge.databases.contract.database import quoted
 from tidymerge.databases.sqlite.session import Session
@@ -188,7 +190,8 @@ def _unique(session: Session, table: str) -> tuple[tuple[str, ...], ...]:
 
 def _foreign_keys(session: Session, table: str) -> tuple[ForeignKey, ...]:
     rows = session.rows(
-        'SELECT id, seq, "table", "from", "to", on_update FROM pragma_foreign_key_list(?, ?) ORDER BY id, seq',
+        'SELECT id, seq, "table", "from", "to", on_update, on_delete FROM pragma_foreign_key_list(?, ?) '
+        "ORDER BY id, seq",
         [table, "main"],
     )
     keys = []
@@ -199,14 +202,15 @@ def _foreign_keys(session: Session, table: str) -> tuple[ForeignKey, ...]:
             info = session.rows("SELECT name, pk FROM pragma_table_xinfo(?, ?)", [parts[0]["table"], "main"])
             referred = tuple(row["name"] for row in sorted(info, key=lambda row: row["pk"]) if row["pk"])
         follows = parts[0]["on_update"].upper() == "CASCADE"
-        keys.append(ForeignKey(tuple(row["from"] for row in parts), parts[0]["table"], referred, follows))
+        on_delete = parts[0]["on_delete"].upper()
+        keys.append(ForeignKey(tuple(row["from"] for row in parts), parts[0]["table"], referred, follows, on_delete))
     return tuple(keys)
 
 
 def referring(session: Session, table: str) -> list[ForeignKey]:
     """The foreign keys of all tables that refer to `table`; `table` of each is the one that it stands in."""
     return [
-        ForeignKey(key.columns, name, key.referred, key.follows)
+        replace(key, table=name)
         for name in tables(session)
         for key in _foreign_keys(session, name)
         if key.table.lower() == table.lower()

@@ -79,17 +79,22 @@ def _filled_last(stage: Stage, changes: ChangeSet, changed: AbstractSet[str]) ->
     """The columns that refer to records of the same table whose keys come into being, change or go by these changes."""
     found = []
     inserts = changes.inserts
+    several = len(own_keys(stage)) > 1  # one key may lead there, and another one back
     for key in own_keys(stage):
         name = emptied(stage, key)
         moves = not changed.isdisjoint(key.referred)
         # A record that goes may have to go before another takes its values, but not before its children let go of it.
-        lets_go = len(changes.removals) and not changed.isdisjoint(key.columns) and name not in _checked(stage)
-        if name is not None and (moves or lets_go or (len(inserts) and is_circle(inserts.after, key).any())):
+        lets_go = len(changes.removals) and not changed.isdisjoint(key.columns) and name not in checked(stage)
+        if name is not None and (
+            moves
+            or lets_go
+            or (len(inserts) and ((several and name not in checked(stage)) or is_circle(inserts.after, key).any()))
+        ):
             found.append(name)
     return tuple(dict.fromkeys(found))
 
 
-def _checked(stage: Stage) -> set[str]:
+def checked(stage: Stage) -> set[str]:
     """The columns whose values are checked: a value in between may not pass."""
     return {name for check in stage.shape.checks for name in check.columns}
 
@@ -136,7 +141,7 @@ _OTHER = TargetColumn("r", NUMBER.type)
 def _aside(stage: Stage, names: Sequence[str], key: Sequence[str]) -> tuple[str, str] | None:
     """A column of the unique set, and a value for it that nobody has, in SQL over the staged row `s`."""
     columns = [stage.shape.column(name) for name in names if name in stage.loaded and name not in key]
-    free = [column for column in columns if column.name not in _checked(stage) and not column.generated]
+    free = [column for column in columns if column.name not in checked(stage) and not column.generated]
     for column in free:
         if column.type.kind in (Kind.INTEGER, Kind.DECIMAL) and (number := _number_aside(stage, column)):
             return column.name, number
@@ -216,7 +221,7 @@ def _left_behind(stage: Stage, key: ForeignKey) -> list[Violation]:
     """Updates of what other records refer to, where those would be left without a parent."""
     child = stage.database.describe(stage.database.find_table(key.table))
     pairs = list(zip(key.columns, key.referred, strict=True))
-    refers = " AND ".join(f"t.{quoted(here)} = x.{quoted(there)}" for here, there in pairs)
+    refers = " AND ".join(f"x.{quoted(there)} = t.{quoted(here)}" for here, there in pairs)
     moves = " OR ".join(f"s.{quoted(there)} <> x.{quoted(there)}" for _, there in pairs if there in stage.loaded)
     stays = ""
     if child.name == stage.shape.name:

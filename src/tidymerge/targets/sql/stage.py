@@ -1,6 +1,7 @@
 """The staged changes, judged by the database itself: where they would break a constraint of the table."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from types import MappingProxyType
 
 import numpy as np
 import pyarrow as pa
@@ -13,7 +14,9 @@ from tidymerge.databases.contract.reading import numbers
 from tidymerge.model import Check, ForeignKey, Indices, Reason, TableShape, TargetColumn
 from tidymerge.model.changes import ChangeSet, Violation
 
+_NONE: "Mapping[str, Stage]" = MappingProxyType({})
 _NO_ENDS = (("min", 0), ("max", -1))
+BY_ITSELF = {"CASCADE": "remove it, too", "SET NULL": "empty that there", "SET DEFAULT": "reset that there"}
 _LISTED = 50_000  # positions in one statement
 
 
@@ -21,7 +24,8 @@ class Stage(Struct, frozen=True):
     """The staging table `table` of changes to the table of `shape`. `places` are the columns that locate a record.
 
     `leaving` is the staging table of records to remove, if there are any. `changed` are the columns that some update
-    changes, and `referring` the foreign keys that refer to one of them.
+    changes, and `referring` the foreign keys that refer to one of them. `beside` are the stages of all tables of the
+    run, by name: what is decided there counts as done.
     """
 
     database: Database
@@ -32,6 +36,7 @@ class Stage(Struct, frozen=True):
     leaving: str | None = None
     changed: frozenset[str] = frozenset()
     referring: tuple[ForeignKey, ...] = ()
+    beside: "Mapping[str, Stage]" = _NONE
 
     @property
     def target(self) -> str:
@@ -88,7 +93,8 @@ class Stage(Struct, frozen=True):
         """
         child, join = self.database.describe(self.database.find_table(key.table)), self.database.traits.join
         pairs = zip(key.columns, key.referred, strict=True)
-        refers = " AND ".join(f"t.{quoted(here)} = x.{quoted(there)}" for here, there in pairs)
+        # The collation of what is referred to counts: in SQLite it is that of the left side.
+        refers = " AND ".join(f"x.{quoted(there)} = t.{quoted(here)}" for here, there in pairs)
         if child.name == self.shape.name:  # those that leave too, or are given another parent, are not in the way
             refers += f" AND NOT {self.is_leaving('t')}"
             if self.loaded.issuperset(key.columns):
@@ -98,6 +104,8 @@ class Stage(Struct, frozen=True):
                 )
                 moved = f"SELECT 1 FROM {self.table} o WHERE {same_place(self.places, 't', 'o')} AND ({other})"
                 refers += f" AND NOT EXISTS ({moved})"
+        elif child.name in self.beside and self.beside[child.name].leaving:
+            refers += f" AND NOT {self.beside[child.name].is_leaving('t')}"
         source = (
             f"FROM {self.leaving} s {join} {self.target} x ON {same_place(self.places, 'x')} "
             f"{join} {self.database.in_sql(child.name)} t ON {refers} ORDER BY s.{quoted(POSITION)}"
@@ -119,6 +127,8 @@ class Stage(Struct, frozen=True):
             for one, count in zip(zip(*texts, strict=True), counts.tolist(), strict=True)
         )
         wanted = f"no record of {child.name} that refers to it by {' + '.join(key.columns)}"
+        if key.on_delete in BY_ITSELF:
+            wanted += f" (the database would {BY_ITSELF[key.on_delete]})"
         return [Violation(Reason.REFERRED_TO, wanted, (), positions, found=said)]
 
     def _without_parent(self) -> list[Violation]:
@@ -134,7 +144,9 @@ class Stage(Struct, frozen=True):
             present = " AND ".join(f"s.{quoted(name)} IS NOT NULL" for name in key.columns)
             pairs = list(zip(key.columns, key.referred, strict=True))
             in_parent = " AND ".join(f"p.{quoted(there)} = s.{quoted(here)}" for here, there in pairs)
-            stays = f" AND NOT {self.is_leaving('p')}" if self.leaving and key.table == self.shape.name else ""
+            parent = self if key.table == self.shape.name else self.beside.get(key.table, self)
+            goes = parent.leaving if parent.shape.name == key.table else None
+            stays = f" AND NOT {parent.is_leaving('p')}" if goes else ""
             query = (
                 f"SELECT s.{quoted(POSITION)} AS n FROM {self.table} s WHERE {present} AND NOT EXISTS "
                 f"(SELECT 1 FROM {self.database.in_sql(key.table)} p WHERE {in_parent}{stays})"
@@ -142,6 +154,9 @@ class Stage(Struct, frozen=True):
             if key.table == self.shape.name and self.loaded.issuperset(key.referred):
                 in_stage = " AND ".join(f"o.{quoted(there)} = s.{quoted(here)}" for here, there in pairs)
                 query += f" AND NOT EXISTS (SELECT 1 FROM {self.table} o WHERE {in_stage})"
+            if parent is not self and parent.loaded.issuperset(key.referred):
+                in_stage = " AND ".join(f"o.{quoted(there)} = s.{quoted(here)}" for here, there in pairs)
+                query += f" AND NOT EXISTS (SELECT 1 FROM {parent.table} o WHERE {in_stage})"
             wanted = f"a value found in {key.table} ({', '.join(key.referred)})"
             found += self._violation(query, Reason.NO_SUCH_RECORD, wanted, key.columns)
         return found

@@ -105,10 +105,12 @@ class SqlTable:
         """Make the table; in a preview it only seems to be there."""
         longest, parts = self._database.traits.longest_key, []
         for column in columns:
+            how = column.definition
             kind = declared(column.type)
             if column.name in key and kind.kind is Kind.TEXT and kind.length is None:
                 kind = replace(kind, length=longest)
-            parts.append((column.name, self._database.type_for(kind), column.required or column.name in key))
+            declaration = how.plain if how else self._database.type_for(kind)
+            parts.append((column.name, declaration, column.required or column.name in key))
         name = self._name
         if self._write:
             self._database.create_table(name, parts, key)
@@ -170,7 +172,7 @@ class SqlTable:
 
     def count(self) -> int:
         """How many rows the table holds, inside this transaction."""
-        return int(numbers(self._database.read, f"SELECT count(*) AS n FROM {self._table}")[0])
+        return int(numbers(self._database.read, f"SELECT count(*) AS n FROM {self._table} t")[0])
 
     @cached_property
     def about_how_many(self) -> int:

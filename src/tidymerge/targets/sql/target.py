@@ -1,16 +1,17 @@
 """A table of an SQL database as a target: what is staged, written and read back, in plain SQL."""
 
 from collections.abc import Callable, Sequence
+from itertools import count
 
 import numpy as np
 import pyarrow as pa
 from msgspec.structs import replace
 
 from tidymerge.core.tidy.cells import as_array
-from tidymerge.databases.contract.database import LEAVING, POSITION, Database, Staged, place_name, quoted
+from tidymerge.databases.contract.database import LEAVING, POSITION, STAGE, Database, Staged, place_name, quoted
 from tidymerge.databases.contract.reading import numbers
 from tidymerge.errors import TargetChanged
-from tidymerge.model import Existing, Indices, Pairing, TargetColumn
+from tidymerge.model import Existing, ForeignKey, Indices, Pairing, TargetColumn
 from tidymerge.model.changes import ChangeSet, Refusal, Removals, Violation, Written
 from tidymerge.targets.sql.detours import circles, hindrances, in_circle
 from tidymerge.targets.sql.ranges import Stretch, between
@@ -27,7 +28,8 @@ class SqlTarget(SqlTable):
         firmly: bool = False, create: bool = False,
     ) -> None:  # fmt: skip
         super().__init__(connect, table, write=write, server=server, firmly=firmly, create=create)
-        self._stage: Stage | None = None
+        self._stages: dict[str, Stage] = {}  # of all tables of the run, by name
+        self._place, self._places = 0, count(1)  # among the tables of the run
         self._displaced = False
         self._stretches: list[Stretch] = []
         self._circles = np.zeros(0, np.int64)
@@ -48,9 +50,9 @@ class SqlTarget(SqlTable):
             values = pa.concat_tables([updates.after, inserts.after])
             first = int(np.r_[updates.positions, inserts.positions][0])
             refusals = self._database.fill_stage(
-                Staged(pairing.columns, values, located, first, stage.bits_of(changes))
+                Staged(pairing.columns, values, located, first, stage.bits_of(changes)), self._called(STAGE)
             )
-        self._database.close_stage()
+        self._database.close_stage(self._called(STAGE))
         if self._write and self._database.traits.locking:
             stays = ~np.isin(updates.positions, [refusal.position for refusal in refusals])
             self._lock(stage, stage.table, updates.positions[stays], existing, updates.records[stays], pairing)
@@ -61,13 +63,14 @@ class SqlTarget(SqlTable):
     def _stage_leaving(self, stage: Stage, removals: Removals, existing: Existing, pairing: Pairing) -> list[Refusal]:
         """Put records to remove, with their keys, into a staging table of their own, and lock them."""
         if stage.leaving is None:
-            table = self._database.open_stage(pairing.key_columns, self._placed_by(pairing.key_columns), LEAVING)
+            places = self._placed_by(pairing.key_columns)
+            table = self._database.open_stage(pairing.key_columns, places, self._called(LEAVING))
             stage = self._stage = replace(stage, leaving=table)
         located = existing.places.take(pa.array(removals.records))
         keys = existing.values.select(pairing.key).take(pa.array(removals.records))
         first = int(removals.positions[0])
-        refusals = self._database.fill_stage(Staged(pairing.key_columns, keys, located, first), LEAVING)
-        self._database.close_stage(LEAVING)
+        refusals = self._database.fill_stage(Staged(pairing.key_columns, keys, located, first), self._called(LEAVING))
+        self._database.close_stage(self._called(LEAVING))
         if self._write and self._database.traits.locking:
             self._lock(stage, stage.leaving or "", removals.positions, existing, removals.records, pairing)
         return refusals
@@ -75,10 +78,39 @@ class SqlTarget(SqlTable):
     def _opened(self, pairing: Pairing) -> Stage:
         if self._stage is None:
             places = self._placed_by(pairing.key_columns)
-            table = self._database.open_stage(pairing.columns, places)
+            table = self._database.open_stage(pairing.columns, places, self._called(STAGE))
             loaded = frozenset(column.name for column in pairing.columns)
-            self._stage = Stage(self._database, self._shape, table, tuple(place.name for place in places), loaded)
+            found = tuple(place.name for place in places)
+            stage = Stage(self._database, self._shape, table, found, loaded, beside=self._stages)
+            self._stage = stage
+            return stage
         return self._stage
+
+    @property
+    def _stage(self) -> Stage | None:
+        return self._stages.get(self._name)
+
+    @_stage.setter
+    def _stage(self, stage: Stage) -> None:
+        self._stages[self._name] = stage
+
+    def _called(self, table: str) -> str:
+        """The name of a staging table: each table of a run has its own."""
+        return f"{table} {self._place}" if self._place else table
+
+    def beside(self, table: str, *, create: bool = False) -> "SqlTarget":
+        """Another table of the same database, in the same transaction; it knows what is staged here."""
+        other = SqlTarget(
+            lambda: self._database, table, write=self._write, server=self._server, firmly=self._firmly, create=create
+        )
+        other._stages = self._stages
+        other._place, other._places = next(self._places), self._places
+        other.__enter__()
+        return other
+
+    def referring(self) -> list[ForeignKey]:
+        """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
+        return self._database.referring(self._name)
 
     def _noted(self, stage: Stage, changes: ChangeSet) -> Stage:
         """The stage, which knows what these changes touch that others may refer to."""
@@ -87,9 +119,9 @@ class SqlTarget(SqlTable):
         referring = stage.referring
         if changed & keys and not stage.changed & keys:
             referring = tuple(self._database.referring(self._shape.name))
-        self._stage = replace(stage, changed=changed, referring=referring)
-        self._circles = np.r_[self._circles, circles(changes, self._stage)]
-        return self._stage
+        self._stage = noted = replace(stage, changed=changed, referring=referring)
+        self._circles = np.r_[self._circles, circles(changes, noted)]
+        return noted
 
     def _lock(
         self, stage: Stage, table: str, at: Indices, existing: Existing, records: Indices, pairing: Pairing

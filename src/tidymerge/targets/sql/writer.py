@@ -9,11 +9,12 @@ from msgspec import Struct, field
 
 from tidymerge.core.decide.change_set import reject
 from tidymerge.core.match.order import generations, is_circle
+from tidymerge.core.tidy.cells import as_array, valid
 from tidymerge.databases.contract.database import CHANGED, ConstraintBroken, quoted
 from tidymerge.errors import TargetChanged
 from tidymerge.model import Flaw, Reason
 from tidymerge.model.changes import ChangeSet, Refusal, Written
-from tidymerge.targets.sql.detours import NONE, Detours, detours_for, emptied, own_keys
+from tidymerge.targets.sql.detours import NONE, Detours, checked, detours_for, emptied
 from tidymerge.targets.sql.ranges import PlacedInsert, Statement, Stretch, patterns, ranges, stretches
 from tidymerge.targets.sql.stage import Stage
 
@@ -110,10 +111,13 @@ class Writer(Struct):
         removals = changes.removals
         if not len(removals):
             return 0
-        for key in own_keys(self.stage):
+        own = [key for key in self.stage.shape.foreign_keys if key.table == self.stage.shape.name]
+        for key in own:  # also by columns that are not loaded
             # Tested row by row, a record that is its own parent stands in its own way.
             circle = is_circle(removals.before, key, or_itself=self.stage.database.traits.row_by_row)
             name = emptied(self.stage, key)
+            if len(own) > 1 and name not in checked(self.stage):  # one key may lead there, and another one back
+                circle |= valid(as_array(removals.before[key.columns[0]]))
             for low, high in stretches(removals.positions[circle]) if name else ():
                 self._narrowed(low, high, Statement(self._let_go, (name or "",)))
         # Children first, a statement for each generation: MariaDB tests foreign keys row by row.
