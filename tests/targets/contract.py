@@ -539,6 +539,9 @@ class TargetContract:
         assert [
             (key, float(kg), note) for key, kg, note in self.rows(folder, "SELECT id, kg, note FROM new ORDER BY id")
         ] == [(1, 1.5, "Ried"), (2, 2, None)]
+        odd = text_file(folder / "odd.csv", [["id", "kg", "note"], [9, 1, "longer than nine"], [8, "12345.5", ""]])
+        like_it = tidymerge.preview(odd, target)
+        assert {cell.reason for cell in like_it.rejects.first} == {"too long", "out of range"}, like_it.rejects.first
         stopped = tidymerge.Limits(inserted=tidymerge.Most(1))
         with pytest.raises(tidymerge.Stopped):
             tidymerge.load(

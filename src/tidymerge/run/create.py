@@ -92,12 +92,10 @@ def _like(job: Job, target: Target) -> list[NewColumn]:
         return []
     if not isinstance(target, AmongOthers):
         raise BadOption("A file has no other table beside it whose structure it could have.")
-    shape, _ = target.sibling(job.like)
-    return [
-        NewColumn(column.name, in_words(column.type), not column.nullable)
-        for column in shape.columns
-        if column.loadable
-    ]
+    other = target.beside(job.like)
+    columns = [column for column in other.describe().columns if column.loadable]
+    known = other.definitions([column.name for column in columns])
+    return [replace(one, required=not column.nullable) for one, column in zip(known, columns, strict=True)]
 
 
 def table_in_sql(name: str, columns: Sequence[NewColumn], key: Sequence[str]) -> str:
