@@ -236,3 +236,16 @@ def test_a_sheet_without_room_at_its_right_is_left_as_it_is(folder, run):
     text_file(folder / "in.csv", NEWS)
     ended = run("load", "in.csv", "--into", target, "--key", "code", "--key", "no", "--add-column", "Varroa", "--yes")
     assert (ended.status, "no room for new columns: F5 is not empty" in ended.err) == (1, True), ended.err
+
+
+def test_a_column_whose_values_could_not_come_back_does_not_go(run, folder):
+    database(
+        folder / "t.db", "CREATE TABLE t (k INTEGER PRIMARY KEY, twice INTEGER GENERATED ALWAYS AS (k * 2))", "t", []
+    )
+    refused = run("change", "t.db#t", "--drop-column", "twice")
+    assert (refused.status, "computed by the target itself, so an undo could not bring back" in refused.err) == (
+        2,
+        True,
+    )
+    both = run("change", "t.db#t", "--drop-column", "twice", "--where", "k = 1")
+    assert (both.status, "a condition has no meaning" in both.err) == (2, True)

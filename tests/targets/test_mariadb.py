@@ -100,6 +100,21 @@ class TestMariadb(ServerContract):
     # No trigger of MariaDB may change its own table; what it can do is change the row itself.
     test_a_trigger_that_changes_rows_on_its_own_rolls_the_load_back = None
 
+    @pytest.mark.parametrize(("declared", "value"), [
+        ("DECIMAL(8, 2) NOT NULL DEFAULT 1.5", "7"), ("VARCHAR(9) CHARACTER SET latin1 COLLATE latin1_bin DEFAULT 'it''s'", "'x'"), ("INT UNSIGNED", "4000000000"),
+        ("TIMESTAMP(3) NOT NULL DEFAULT CURRENT_TIMESTAMP(3) ON UPDATE CURRENT_TIMESTAMP(3)", "'2026-05-01 10:00:00.123'"), ("JSON", "'{}'"),
+        ("TEXT NOT NULL COMMENT 'it''s, the last'", "''"), ("ENUM('a', 'b') NOT NULL", "'b'"),
+    ])  # fmt: skip
+    def test_a_column_comes_back_as_it_was_declared(self, folder, declared, value):
+        self.make(folder, f"CREATE TABLE t (k INT PRIMARY KEY, `n 1` {declared}, z INT)")
+        self.make(folder, f"INSERT INTO t VALUES (1, {value}, 2)")
+        query = "SELECT column_type, is_nullable, column_default, extra, collation_name, column_comment FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = 't' AND column_name = 'n 1'"
+        start = self.rows(folder, query), self.rows(folder, "SELECT `n 1` FROM t")
+        gone = tidymerge.change(self.address(folder, "t"), drop="n 1")
+        assert self.rows(folder, "SELECT * FROM t") == [(1, 2)]
+        tidymerge.undo(gone.run)
+        assert (self.rows(folder, query), self.rows(folder, "SELECT `n 1` FROM t")) == start
+
     def test_a_column_that_others_write_to_meanwhile_goes_with_what_they_wrote(self, folder, monkeypatch):
         self.make(folder, "CREATE TABLE t (k INT PRIMARY KEY, note VARCHAR(9)); INSERT INTO t VALUES (1, 'x'), (2, NULL);")  # fmt: skip
         waiting, locked = ["UPDATE t SET note = 'late' WHERE k = 2"], altering.Altering.after_commit

@@ -115,6 +115,20 @@ class TestPostgres(ServerContract):
             done.wait(30)
             raise psycopg.Rollback
 
+    @pytest.mark.parametrize(("declared", "value"), [
+        ("numeric(8, 2) NOT NULL DEFAULT 1.5", "7"), ("varchar(9) COLLATE \"C\" DEFAULT 'it''s'", "'x'"), ("timestamptz DEFAULT now()", "now()"),
+        ("uuid", "gen_random_uuid()"), ("text NOT NULL", "''"), ("boolean DEFAULT false NOT NULL", "true"), ("jsonb", "'{}'"),
+    ])  # fmt: skip
+    def test_a_column_comes_back_as_it_was_declared(self, folder, declared, value):
+        self.make(folder, f'CREATE TABLE t (k INT PRIMARY KEY, "n 1" {declared}, z INT)')
+        self.make(folder, f"INSERT INTO t VALUES (1, {value}, 2)")
+        query = "SELECT format_type(atttypid, atttypmod), attnotnull, attcollation, pg_get_expr(adbin, adrelid) FROM pg_attribute LEFT JOIN pg_attrdef ON adrelid = attrelid AND adnum = attnum WHERE attrelid = 't'::regclass AND attname = 'n 1'"
+        start = self.rows(folder, query), self.rows(folder, 'SELECT "n 1" FROM t')
+        gone = tidymerge.change(self.address(folder, "t"), drop="n 1")
+        assert self.rows(folder, "SELECT * FROM t") == [(1, 2)]
+        tidymerge.undo(gone.run)
+        assert (self.rows(folder, query), self.rows(folder, 'SELECT "n 1" FROM t')) == start
+
     def test_who_and_where_may_stand_in_a_service_file(self, folder, monkeypatch):
         self.make(folder, PLAIN)
         about = psycopg.conninfo.conninfo_to_dict(self.url) | {"options": f"-csearch_path={self.schema}"}

@@ -40,6 +40,26 @@ class TestSqlite(TargetContract):
 
     doubling = "CREATE TRIGGER twice AFTER UPDATE ON t BEGIN UPDATE t SET n = NEW.n * 2 WHERE k = NEW.k; END"
 
+    @pytest.mark.parametrize("declared", [
+        "", "NOT NULL", "INT DEFAULT 5", "TEXT COLLATE NOCASE NOT NULL DEFAULT 'it''s'", "DECIMAL(8, 2)", "TIMESTAMP DEFAULT CURRENT_TIMESTAMP",
+        "VARCHAR(9) DEFAULT (1 + 2)", "TEXT COLLATE RTRIM", "BLOB NOT NULL",
+    ])  # fmt: skip
+    def test_a_column_comes_back_as_it_was_declared(self, folder, declared):
+        self.make(
+            folder,
+            f'CREATE TABLE "t #1" (k INTEGER PRIMARY KEY, "n ""1" {declared} /* last */); INSERT INTO "t #1" VALUES (1, 7), (2, 8);',
+        )
+        if "NOT NULL" not in declared:
+            self.make(folder, 'UPDATE "t #1" SET "n ""1" = NULL WHERE k = 2')
+        queries = ("SELECT * FROM pragma_table_xinfo('t #1')", 'SELECT * FROM "t #1"', "PRAGMA integrity_check")
+        start = [self.rows(folder, query) for query in queries]
+        gone = tidymerge.change(self.address(folder, "t #1"), drop='n "1')
+        assert self.rows(folder, 'SELECT * FROM "t #1"') == [(1,), (2,)]
+        tidymerge.undo(gone.run)
+        found = [self.rows(folder, query) for query in queries]
+        assert found[1:] == start[1:]
+        assert [str(cell).strip("()") for cell in found[0][1]] == [str(cell).strip("()") for cell in start[0][1]]
+
     needing = "CREATE TRIGGER noting AFTER UPDATE ON t BEGIN DELETE FROM t WHERE NEW.a < 0 AND NEW.note = ''; END;"
 
     restamped = (

@@ -265,7 +265,7 @@ def seal(
         definitions=_definitions(decided),
         others=tuple(
             OtherTable(
-                full_address(run.target.partition("#")[0], one.decided.target),
+                f"{run.target.partition('#')[0]}#{one.decided.shape.name}",
                 one.decided.pairing.key or one.decided.shape.primary_key,
                 one.record_key,
                 target.marks_text,

@@ -6,8 +6,8 @@ from msgspec.structs import replace
 from tidymerge.core.decide.change import ChangePlan, as_rows, change_part
 from tidymerge.core.decide.columns import Converted, Surroundings
 from tidymerge.core.expressions import compile_expression
-from tidymerge.core.naming.mapping import check_loadable, target_name
-from tidymerge.errors import BadOption
+from tidymerge.core.naming.mapping import target_name, why_not
+from tidymerge.errors import BadOption, UnloadableColumn
 from tidymerge.job.model import Change
 from tidymerge.model import Pair, Pairing, TableShape
 from tidymerge.model.receipt import Action, Request
@@ -27,7 +27,13 @@ def decide_drop(asked: Change, target: Target, clock: Clock, progress: Progress)
     if len(names) == len(shape.columns):
         raise BadOption(f"{shape.name} has no other columns: a table without any is no table.")
     for name in names:
-        check_loadable(shape.column(name))
+        column = shape.column(name)
+        if not column.loadable:
+            raise UnloadableColumn(
+                f"{name} {why_not(column)}, so an undo could not bring back what it holds. Take it away by hand, if "
+                "that is meant.",
+                column=name,
+            )
     needed = [*target.depending(names), *jobs_naming(target.address, names)]
     plan = _plan(names, record_key(asked.key, shape, set(names)), shape, clock)
     progress.stage("reading the records", target.about_how_many)

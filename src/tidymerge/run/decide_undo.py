@@ -253,7 +253,7 @@ def _with_its_table(run: Run, target: Target, goes: bool) -> tuple[tuple[NewColu
 
 
 def _table(run: Run) -> str:
-    return run.target.rpartition("#")[2].rpartition("/")[2]
+    return run.target.partition("#")[2] or run.target.rpartition("/")[2]
 
 
 def _made_again(run: Run, target: Target) -> tuple[TableShape, list[NewColumn]]:

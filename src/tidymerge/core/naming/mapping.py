@@ -77,7 +77,7 @@ def check_loadable(column: TargetColumn) -> None:
     """Raise UnloadableColumn for a column to which nobody can give values."""
     if not column.loadable:
         raise UnloadableColumn(
-            f"{column.name} {_why_not(column)} and can't be loaded; leave it out.", column=column.name
+            f"{column.name} {why_not(column)} and can't be loaded; leave it out.", column=column.name
         )
 
 
@@ -196,7 +196,7 @@ def _check_key(keys: Sequence[str], loaded: set[str], incoming: Sequence[str], s
     for name in keys:
         if name not in loaded:
             if not shape.column(name).loadable:
-                why = _why_not(shape.column(name))
+                why = why_not(shape.column(name))
                 raise UnloadableColumn(f"The key column {name} {why}; choose another key.", column=name)
             raise NoSuchColumn(
                 f"No incoming column fits the key column {name}; the incoming columns are {listing(incoming)}. "
@@ -207,7 +207,8 @@ def _check_key(keys: Sequence[str], loaded: set[str], incoming: Sequence[str], s
             )
 
 
-def _why_not(column: TargetColumn) -> str:
+def why_not(column: TargetColumn) -> str:
+    """Why nobody can give a column values, after its name."""
     return "is computed by the target itself" if column.generated else f"is of the type {column.type.declared}"
 
 

@@ -101,12 +101,17 @@ def complete(session: Session, table: str, name: str, declared: Definition) -> s
                 "the column went. Take them out, or give them a value once the column is there."
             )
     (row,) = session.rows("SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ?", [table])
-    before, _, after = row["sql"].rpartition(f"{column} {declared.plain}")
+    added = f"{column} {declared.plain}".rstrip()
+    before, found, after = row["sql"].rpartition(added)
+    if not found:
+        raise TargetError(
+            f"The schema of {table} does not show the column {name} as it was added; nothing was written."
+        )
     (version,) = session.rows("PRAGMA schema_version")
     session.run("PRAGMA writable_schema = ON")
     session.run(
         "UPDATE sqlite_schema SET sql = ? WHERE type = 'table' AND name = ?",
-        [f"{before}{column} {declared.full}{after}", table],
+        [f"{before}{column} {declared.full.strip()}{after}", table],
     )
     session.run(f"PRAGMA schema_version = {next(iter(version.values())) + 1:d}")
     session.run("PRAGMA writable_schema = RESET")
