@@ -152,21 +152,20 @@ def with_archive(kind):
 
         def __init__(self, folder, request):
             super().__init__(folder, request)
-            schema = SCHEMA.replace("hives", "gone")
-            if kind is Sqlite:
-                with sqlite3.connect(self.path) as connection:
-                    connection.execute(schema)
-            else:
-                self.run(f"SET search_path = {self.schema}; {schema}" if kind is Postgres else schema)
+            if kind is Mariadb:  # which can't make a table within a transaction
+                self.run(SCHEMA.replace("hives", "gone"))
 
         def rows(self):
             if kind is Sqlite:
                 with sqlite3.connect(self.path) as connection:
-                    return [
-                        connection.execute(f"SELECT * FROM {name} ORDER BY k").fetchall() for name in ("hives", "gone")
-                    ]
-            place = f"{self.schema}." if kind is Postgres else ""
-            return [list(self.run(f"SELECT * FROM {place}{name} ORDER BY k")) for name in ("hives", "gone")]
+                    there = connection.execute("SELECT count(*) FROM sqlite_schema WHERE name = 'gone'").fetchone()[0]
+                    gone = connection.execute("SELECT * FROM gone ORDER BY k").fetchall() if there else None
+            elif kind is Postgres:
+                there = self.run(f"SELECT to_regclass('{self.schema}.gone') IS NOT NULL")[0][0]
+                gone = self.run(f"SELECT * FROM {self.schema}.gone ORDER BY k") if there else None
+            else:
+                gone = list(self.run("SELECT * FROM gone ORDER BY k"))
+            return list(super().rows()), gone
 
     Archived.__name__ = f"Archived{kind.__name__}"
     return Archived
@@ -220,7 +219,9 @@ def doing(what, kind, target, folder):
         again = partial(tidymerge.remove, target.address, where=where, key="k", limits=NO_LIMITS)
         if what == "remove":
             return told, again, touched
-        return [*told, "--archive", "gone"], partial(again, archive="gone"), touched * 2
+        create = target.adds  # together with what it is for
+        told += ["--archive", "gone", *(["--create"] if create else [])]
+        return told, partial(again, archive="gone", create=create), touched * 2
     if what == "drop":
         told = ["change", target.address, "--drop-column", "note", "--key", "k"]
         return told, partial(tidymerge.change, target.address, drop="note", key="k"), ROWS

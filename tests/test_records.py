@@ -112,3 +112,18 @@ def test_an_archive_in_a_file_is_new_and_only_there_when_the_records_are_gone(ru
         assert connection.execute("SELECT * FROM keepers WHERE id = 3").fetchall() == [
             (3, "'=1+1" if ending == "csv" else "=1+1", None)  # a spreadsheet must not run it
         ]
+
+
+def test_several_tables_of_a_file_with_an_odd_name_come_back(run, keepers, folder):
+    (folder / "coop.db").rename(folder / "co#op.db")
+    with sqlite3.connect(folder / "co#op.db") as connection:
+        connection.execute('CREATE TABLE "h""i#ve" (k INTEGER PRIMARY KEY, keeper INTEGER REFERENCES keepers)')
+        connection.execute('INSERT INTO "h""i#ve" VALUES (7, 3), (8, 4)')
+    asked = ("remove", "co#op.db#keepers", "--where", "id = 3", "--with-referring", "--most-removed", "3", "--archive", 'h"i#ve=gone; %s', "--create")  # fmt: skip
+    done = run(*asked, "--json").receipt
+    assert [table["rows"]["removed"] for table in done["tables"]] == [1, 1, 0]
+    with sqlite3.connect(folder / "co#op.db") as connection:
+        assert connection.execute('SELECT * FROM "gone; %s"').fetchall() == [(7, 3)]
+    assert run("undo", "last").status == 0
+    with sqlite3.connect(folder / "co#op.db") as connection:
+        assert connection.execute('SELECT count(*) FROM "h""i#ve"').fetchone() == (2,)

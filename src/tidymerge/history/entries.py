@@ -44,6 +44,7 @@ class DefinitionForm(TypedDict):
 class OtherTableForm(TypedDict):
     """A further table of the run."""
 
+    called: str
     target: str
     key: tuple[str, ...]
     record_key: tuple[str, ...]
@@ -77,6 +78,7 @@ class EntryForm(TypedDict):
     whole: NotRequired[bool]
     definitions: NotRequired[Mapping[str, DefinitionForm]]
     others: NotRequired[tuple[OtherTableForm, ...]]
+    called: NotRequired[str]
 
 
 def to_json(run: Run) -> str:
@@ -104,8 +106,10 @@ def to_json(run: Run) -> str:
         "whole": run.whole,
         "definitions": _definitions_to(run.definitions),
     }
+    form["called"] = run.called
     form["others"] = tuple(
         {
+            "called": one.called,
             "target": one.target,
             "key": one.key,
             "record_key": one.record_key,
@@ -162,8 +166,10 @@ def _run(form: EntryForm) -> Run:
         once=form.get("once", False),
         appends=form.get("appends", False),
         whole=form.get("whole", False),
+        called=form.get("called", ""),
         others=tuple(
             OtherTable(
+                one["called"],
                 one["target"],
                 one["key"],
                 one["record_key"],

@@ -11,8 +11,9 @@ from tidymerge.model.receipt import Receipt, Request, State
 
 
 class OtherTable(Struct, frozen=True):
-    """A further table of a run: what stands in the run's own fields for the first one."""
+    """A further table of a run: what stands in the run's own fields for the first one, and its name."""
 
+    called: str
     target: str
     key: tuple[str, ...]
     record_key: tuple[str, ...]
@@ -32,7 +33,8 @@ class Run(Struct, frozen=True):
     was loaded. `request` is what was asked of records, where no rows came in. Rows of a run that is `once` are not
     loaded again, nor is a file of which a run `appends` the rows. With `whole`, no key finds a record: all that it
     holds does, and equal records are as good as each other. `definitions` are those of the columns that went.
-    `others` are further tables in which it changed records; which of its `table`s this is about.
+    `others` are further tables in which it changed records; which of its `table`s this is about, and how that
+    is `called`, where they are several.
     """
 
     name: str
@@ -57,6 +59,7 @@ class Run(Struct, frozen=True):
     definitions: Mapping[str, Definition] = field(default_factory=dict)
     others: tuple[OtherTable, ...] = ()
     table: int = 0
+    called: str = ""
 
     @property
     def each(self) -> tuple["Run", ...]:
@@ -67,7 +70,8 @@ class Run(Struct, frozen=True):
         for at, one in enumerate(self.others, start=1):
             found.append(
                 replace(
-                    self, others=(), table=at, receipt=self.receipt.of_table(at), target=one.target, key=one.key,
+                    self, others=(), table=at, receipt=self.receipt.of_table(at), called=one.called, target=one.target,
+                    key=one.key,
                     record_key=one.record_key, marked=one.marked, whole=one.whole, definitions=one.definitions,
                 )
             )  # fmt: skip

@@ -42,7 +42,7 @@ def _line_up(lines: pa.Table, own: Run, run: Run) -> pa.Table:
         return lines
     nothing = pa.nulls(lines.num_rows, pa.string())
     keys = dict.fromkeys(f"key: {name}" for one in run.each for name in one.key)
-    table = pa.array([own.target.partition("#")[2]]).take(pa.array(np.zeros(lines.num_rows, np.int64)))
+    table = pa.array([own.called]).take(pa.array(np.zeros(lines.num_rows, np.int64)))
     columns = {"table": table, "outcome": lines["outcome"], "row": lines["row"]}
     columns |= {name: lines[name] if name in lines.column_names else nothing for name in keys}
     return pa.table(columns | {name: lines[name] for name in ("column", "before", "after")})

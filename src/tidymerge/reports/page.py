@@ -42,7 +42,7 @@ def page(receipt: Receipt, touched: Sequence[Touch]) -> str:
         receipt=receipt,
         maker=SIGN,
         table=table,
-        names=[one.target.partition("#")[2] for one in receipt.tables],
+        names=[one.target.rpartition("#")[2] for one in receipt.tables],
         heading=" ".join(filter(None, heading(receipt))),
         statement=statement(receipt.request),
         found=found_by(receipt),

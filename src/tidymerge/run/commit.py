@@ -252,9 +252,11 @@ def seal(
 ) -> Run:
     """The run's entry, safe on disk before the target commits. Raises LogUnwritable."""
     decided = carried.decided
+    address = full_address(run.target, decided.target)
     entry = replace(
         run,
-        target=full_address(run.target, decided.target),
+        target=address,
+        called=decided.shape.name if beside else "",
         key=decided.pairing.key or decided.shape.primary_key,
         latest=decided.latest,
         record_key=carried.record_key,
@@ -265,7 +267,8 @@ def seal(
         definitions=_definitions(decided),
         others=tuple(
             OtherTable(
-                f"{run.target.partition('#')[0]}#{one.decided.shape.name}",
+                one.decided.shape.name,
+                f"{address.removesuffix(f'#{decided.shape.name}')}#{one.decided.shape.name}",
                 one.decided.pairing.key or one.decided.shape.primary_key,
                 one.record_key,
                 target.marks_text,

@@ -9,7 +9,7 @@ from tidymerge.core.account import account
 from tidymerge.core.match.match import by_number, code_keys, match, match_contents, texts_to_tell
 from tidymerge.core.tidy.cells import as_array, valid
 from tidymerge.core.undo.reverse import Comparison, Standing, compare, conflicts, joined, reversal, shown, touches
-from tidymerge.errors import NotUndoable
+from tidymerge.errors import NoSuchTable, NotUndoable
 from tidymerge.model import Existing, Incoming, NewColumn, Pair, Pairing, Sample, TableShape
 from tidymerge.model.changes import ChangeSet, Logged, Matches, Outcome, Refusal
 from tidymerge.model.receipt import Conflict
@@ -75,16 +75,26 @@ def _pairing(run: Run, log: Logged, shape: TableShape) -> Pairing:
 
 def committed(log: RunLog, run: Run, target: Target) -> bool | None:
     """Whether the target shows that a run committed: None where nothing tells, or records speak against each other."""
-    told = {_committed(own, log.changes(own), beside(target, own)) for own in run.each}
-    return next(iter(told)) if len(told) == 1 else None if told == {True, False} else bool(True in told)
+    told = {_told(own, log, target) for own in run.each}
+    return None if {True, False} <= told else next((one for one in told if one is not None), None)
 
 
-def beside(target: Target, run: Run) -> Target:
+def _told(run: Run, log: RunLog, target: Target) -> bool | None:
+    """The same by one of its tables: one that was made with it, or went, tells by being there."""
+    try:
+        return _committed(run, log.changes(run), beside(target, run))
+    except NoSuchTable:
+        if run.table and (run.made or run.gone):
+            return run.gone
+        raise
+
+
+def beside(target: Target, run: Run, *, create: bool = False) -> Target:
     """The table of a run: that of the target, or another one of its place."""
     if not run.table:
         return target
     assert isinstance(target, AmongOthers)  # noqa: S101 - only there a run has several tables
-    return target.beside(run.target.partition("#")[2], create=run.gone)
+    return target.beside(run.called, create=create)
 
 
 def _committed(run: Run, logs: Iterable[Logged], target: Target) -> bool | None:
@@ -148,7 +158,7 @@ def decide_undo(log: RunLog, run: Run, target: Target, progress: Progress) -> De
     if not run.others:
         return _decide_undo(log, run, target, progress)
     found: dict[int, Decided] = {}
-    tables = [(own, beside(target, own)) for own in run.each]
+    tables = [(own, beside(target, own, create=own.gone)) for own in run.each]
 
     def came(own: Run) -> bool:
         return own.receipt is not None and own.receipt.rows.inserted > 0
@@ -253,7 +263,7 @@ def _with_its_table(run: Run, target: Target, goes: bool) -> tuple[tuple[NewColu
 
 
 def _table(run: Run) -> str:
-    return run.target.partition("#")[2] or run.target.rpartition("/")[2]
+    return run.called or run.target.rpartition("#")[2].rpartition("/")[2]
 
 
 def _made_again(run: Run, target: Target) -> tuple[TableShape, list[NewColumn]]:

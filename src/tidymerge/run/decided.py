@@ -112,7 +112,9 @@ class Decided(Struct, frozen=True):
     @property
     def mark(self) -> str:
         """The fingerprint of all tables."""
-        return account.joint([(one.target, one.fingerprint) for one in self.all]) if self.beside else self.fingerprint
+        return (
+            account.joint([(one.shape.name, one.fingerprint) for one in self.all]) if self.beside else self.fingerprint
+        )
 
     @property
     def only_drops(self) -> bool:

@@ -116,8 +116,7 @@ def touched_of(receipt: Receipt, most: int) -> list[Touch]:
             for part in log.changes(own):
                 order = np.argsort(part.rows, kind="stable")[: most - len(found)]
                 touches = touches_at(part, own, order)
-                name = own.target.partition("#")[2]
-                found += [replace(touch, table=name) for touch in touches] if run.others else touches
+                found += [replace(touch, table=own.called) for touch in touches] if run.others else touches
     return found
 
 

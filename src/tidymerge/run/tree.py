@@ -72,7 +72,7 @@ def _children(child: Branch, refers: ForeignKey, parent: TableShape, parents: Ex
     own_columns = [child.shape.column(name) for name in refers.columns]
     theirs = [parent.column(name) for name in refers.referred]
     values = {
-        column.name: pc.cast(as_array(parents.values[other.name]), column.type.arrow)
+        column.name: _as_type(as_array(parents.values[other.name]), column.type.arrow)
         for column, other in zip(own_columns, theirs, strict=True)
     }
     wanted = pa.table(values).filter(pa.array(_whole(values)))
@@ -90,6 +90,20 @@ def _children(child: Branch, refers: ForeignKey, parent: TableShape, parents: Ex
     equal = by_number(equal_texts(child.target, columns, texts_to_tell([own, wanted], columns)))
     refer = match(code_keys(own, wanted, columns, equal)).times > 0
     return only(found, refer & ~_among(found, child.existing))
+
+
+def _as_type(values: pa.Array, kind: pa.DataType) -> pa.Array:
+    """Values in the type of the column that refers to them; null for what it can't hold, and so does not refer to."""
+    try:
+        return pc.cast(values, kind)
+    except pa.ArrowInvalid:
+        found = []
+        for value in values:
+            try:
+                found.append(value.cast(kind).as_py())
+            except pa.ArrowInvalid:
+                found.append(None)
+        return pa.array(found, kind)
 
 
 def _whole(values: Mapping[str, pa.Array]) -> Mask:

@@ -107,7 +107,7 @@ def _tables(shown: Receipt) -> RenderableType:
     listed = grid("Records by table", ("table", "before", *names, "after"), of_data=False)
     for at, table in enumerate(shown.tables):
         counts = [Text(f"{found[name][at]:,}", _STYLES[name] if found[name][at] else "dim") for name in names]
-        name = table.target.partition("#")[2]
+        name = table.target.rpartition("#")[2]
         listed.add_row(cut(name), f"{table.rows_before:,}", *counts, f"{table.rows_after:,}")
     return Padding(listed, (1, 0, 0, 0))
 

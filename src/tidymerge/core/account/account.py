@@ -41,7 +41,7 @@ def total(tallies: Sequence[Tally]) -> Tally:
 def joint(marks: Sequence[tuple[str, str]]) -> str:
     """One fingerprint for several tables, of the names and fingerprints of each. The order does not matter."""
     digest = hashlib.sha256()
-    for table, mark in sorted((table.partition("#")[2], mark) for table, mark in marks):
+    for table, mark in sorted(marks):
         _feed_text(digest, [table, mark])
     return digest.hexdigest()[:FINGERPRINT_LENGTH]
 
