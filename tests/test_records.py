@@ -127,3 +127,29 @@ def test_several_tables_of_a_file_with_an_odd_name_come_back(run, keepers, folde
     assert run("undo", "last").status == 0
     with sqlite3.connect(folder / "co#op.db") as connection:
         assert connection.execute('SELECT count(*) FROM "h""i#ve"').fetchone() == (2,)
+
+
+def test_archives_that_would_get_in_each_others_way_are_refused(run, keepers, folder):
+    with sqlite3.connect(folder / "coop.db") as connection:
+        connection.executescript(
+            "CREATE TABLE hive (id INTEGER PRIMARY KEY, keeper INTEGER REFERENCES keepers); INSERT INTO hive VALUES (1, 3);"
+        )
+    asked = ("remove", keepers, "--where", "id = 3", "--with-referring", "--most-removed", "4")
+    for archives, words in (
+        (("--archive", "gone", "--archive", "hive=gone", "--create"), "gone is there already"),
+        (("--archive", "keepers"), "so it can't be the archive"),
+        (("--archive", "hive"), "has no column name"),
+        (("--create",), "Say which archive is made"),
+        (("--archive", "gone.xls/x"), "a file for it ends in .csv or .parquet"),
+    ):
+        refused = run(*asked, *archives)
+        assert (refused.status, words in refused.err) == (2, True), refused.err
+    with sqlite3.connect(folder / "coop.db") as connection:
+        connection.executescript(
+            "CREATE TABLE old (id INTEGER PRIMARY KEY, name TEXT, mentor INTEGER); INSERT INTO old VALUES (3, 'Other', NULL);"
+        )
+    stopped = run(*asked, "--archive", "old", "--rejects", "r.csv")
+    assert (stopped.status, "1 of 3 records can't go" in stopped.err) == (4, True), stopped.err
+    why = "\"name 'Other': already there, expected no other record of that id in the archive\""
+    assert (folder / "r.csv").read_text("utf-8-sig").splitlines()[1:] == [f"old,3,{why}"]
+    assert len(names(folder)) == 4

@@ -1,8 +1,10 @@
 """Changes of records, made by chance, against a naive model: content, counts, preview, a second look, undo, its undo."""
 
+import json
 import random
 import tempfile
 from collections.abc import Callable
+from dataclasses import replace
 from decimal import ROUND_HALF_UP, Decimal
 from pathlib import Path
 from typing import Any
@@ -100,6 +102,7 @@ def test_changes_do_what_the_documents_say(name, first, made, request, home):  #
             try:
                 check(case, random.Random(f"change {name} {number}"), place, Path(folder))
                 check_removal(case, random.Random(f"remove {name} {number}"), place, Path(folder))
+                check_drop(case, random.Random(f"drop {name} {number}"), place, Path(folder))
             except Exception as error:
                 error.add_note(f"case {number} of {name}: {case}")
                 raise
@@ -165,6 +168,41 @@ def check_removal(case: Case, chance: random.Random, place: Any, folder: Path) -
         assert by_key(case, places.records(place, case, target)) == start
         tidymerge.undo(undone.run, into=target)
         assert by_key(case, places.records(place, case, target)) == stay
+
+
+def check_drop(case: Case, chance: random.Random, place: Any, folder: Path) -> None:
+    """Take one of a case's columns away, and look at everything."""
+    free = [
+        column
+        for column in case.columns
+        if not (column.key or column.unique or column.parent or column.most is not None)
+    ]
+    free = [column for column in free if column.type.name != "json" or case.place != "sqlite"]  # which SQLite checks
+    if case.place == "xlsx":  # others would move
+        free = [column for column in free if column is case.columns[-1]]
+    if not free:
+        return
+    gone = chance.choice(free)
+    at = case.columns.index(gone)
+    less = replace(case, columns=tuple(column for column in case.columns if column is not gone))
+    target = place.make(case, folder)
+    start = by_key(case, places.records(place, case, target))
+    (folder / "remove.toml").unlink(missing_ok=True)  # a job that may need the column
+    asked = {"job": job_file(case, folder, target, None, "change", {})}
+    asked["job"].write_text(
+        asked["job"].read_text("utf-8").replace("every_record = true", f"drop = [{json.dumps(gone.name)}]"), "utf-8"
+    )
+    preview = tidymerge.change(target, **asked, preview=True)
+    done = tidymerge.change(target, **asked, expect=preview.fingerprint)
+    held = sum(record[at] is not None for record in start.values())
+    assert (done.rows.updated, done.rows.unchanged) == (held, len(start) - held), gone.name
+    wanted = {key: record[:at] + record[at + 1 :] for key, record in start.items()}
+    assert by_key(less, places.records(place, less, target)) == wanted
+    undone = tidymerge.undo(done.run, into=target)
+    last = replace(case, columns=(*less.columns, gone))
+    assert by_key(last, places.records(place, last, target)) == {key: (*wanted[key], start[key][at]) for key in start}
+    tidymerge.undo(undone.run, into=target)
+    assert by_key(less, places.records(place, less, target)) == wanted
 
 
 def naive(

@@ -13,11 +13,11 @@ from tidymerge.core.decide.columns import constant
 from tidymerge.core.decide.rows import flawed, key_text
 from tidymerge.core.match.match import by_number, code_keys, match, texts_to_tell
 from tidymerge.core.naming.mapping import target_name
-from tidymerge.core.tidy.cells import as_array, differs, shown
+from tidymerge.core.tidy.cells import as_array, differs
 from tidymerge.core.undo.reverse import unmarked_table
 from tidymerge.errors import BadOption
 from tidymerge.model import Flaw, Incoming, NewColumn, Pair, Pairing, Reason, Sample, TableShape
-from tidymerge.model.changes import ChangeSet, Inserts, Outcome, Removals, Updates
+from tidymerge.model.changes import ChangeSet, Inserts, Matches, Outcome, Removals, Updates
 from tidymerge.model.rules import ColumnRule
 from tidymerge.ports.target import AmongOthers, Target
 from tidymerge.run.ask import equal_texts
@@ -72,9 +72,18 @@ def opened_archives(
             stamped = tuple(target_name(there, stamp) for stamp in stamps)
             _check_fits(own, there, stamped)
             found[own.name] = Archive(archive, there, (), stamped)
-        if found[own.name].shape.name == own.name:
-            raise BadOption(f"{own.name} can't be its own archive.")
+    names = [one.shape.name for one in found.values()]
+    if len(set(names)) < len(names):
+        raise BadOption(f"Each archive takes the records of one table: {max(names, key=names.count)} is named twice.")
     return found
+
+
+def check_apart(removed: Sequence[Decided], archives: Mapping[str, Archive]) -> None:
+    """Raise BadOption where records go from a table that is an archive of the same run."""
+    going = {one.shape.name for one in removed}
+    for table, archive in archives.items():
+        if archive.shape.name in going:
+            raise BadOption(f"Records of {archive.shape.name} go, so it can't be the archive of {table}.")
 
 
 def _columns(source: Target, shape: TableShape, stamps: Sequence[str]) -> tuple[NewColumn, ...]:
@@ -111,7 +120,7 @@ def decide_archive(removed: Decided, archive: Archive, now: datetime) -> Beside:
     existing = target.fetch([pair.target for pair in pairing.pairs], key_columns, keys)
     equal = by_number(equal_texts(target, key_columns, texts_to_tell([keys, existing.values], key_columns)))
     matches = match(code_keys(keys, existing.values, key_columns, equal))
-    flaws = _differing(held, existing.values, matches.record, matches.times, removed)
+    flaws = _differing(held, existing.values, matches, removed.pairing.key, target)
     bad = flawed(flaws, held.num_rows)
     fresh = np.flatnonzero((matches.times == 0) & ~bad)
     outcomes = np.full(held.num_rows, Outcome.UNCHANGED, np.uint8)
@@ -151,16 +160,19 @@ def _pairing(archive: Archive, names: Sequence[str], key: tuple[str, ...]) -> Pa
     return Pairing(tuple(pairs), key, (), ())
 
 
-def _differing(held: pa.Table, there: pa.Table, record: np.ndarray, times: np.ndarray, removed: Decided) -> list[Flaw]:
+def _differing(held: pa.Table, there: pa.Table, matches: Matches, key: Sequence[str], target: Target) -> list[Flaw]:
     """The records of whose key the archive has another one."""
-    at = pa.array(record, mask=times == 0)
+    times = matches.times
+    at = pa.array(matches.record, mask=times == 0)
     flaws = []
     for name in held.column_names:
         now = as_array(there[name].take(at))
         rows = np.flatnonzero((times == 1) & differs(as_array(held[name]), now))
         if len(rows):
-            wanted = f"no other record of that {' + '.join(removed.pairing.key)} in the archive"
-            flaws.append(Flaw(Reason.ALREADY_THERE, rows, wanted, name, shown(now.take(pa.array(rows)))))
+            wanted = f"no other record of that {' + '.join(key)} in the archive"
+            found = target.readable(pa.table({name: now.take(pa.array(rows))}))
+            values = as_array((unmarked_table(found) if target.marks_text else found)[name])
+            flaws.append(Flaw(Reason.ALREADY_THERE, rows, wanted, name, values))
     several = np.flatnonzero(times > 1)
     if len(several):
         flaws.append(Flaw(Reason.SEVERAL_RECORDS, several, "one record of that key in the archive"))

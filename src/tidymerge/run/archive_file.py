@@ -48,8 +48,8 @@ def copy_of(removed: Decided, archive: str, stamps: Sequence[str], now: datetime
 def save(copy: Copy) -> Placed:
     """Write the file, and read it again. Raises BadOption and ProofFailed."""
     path, is_csv = Path(copy.file), copy.file.lower().endswith(_CSV)
-    names = copy.records.column_names
-    # A spreadsheet must not run what a record holds.
+    # A spreadsheet must not run what a record holds, nor a column's name.
+    names = guard(pa.array(copy.records.column_names, pa.string())).to_pylist()
     texts = [guard(as_array(column)) if is_csv else as_array(column) for column in copy.records.columns]
 
     def write(draft: Path) -> None:
@@ -60,18 +60,24 @@ def save(copy: Copy) -> Placed:
         with draft.open("rb") as file:
             os.fsync(file.fileno())
 
+    placed = None
     try:
         placed = put(path, write, fresh=True)
         sync_folder(path.absolute().parent)
-        same = _as_written(path, names, texts) if is_csv else parquet.read_table(path).equals(copy.records)
-    except OSError as error:
-        raise BadOption(
-            f"The archive {path} can't be written: {error.strerror or error}. Nothing was removed."
-        ) from None
-    if not same:
-        placed.back()
-        raise ProofFailed(f"The archive {path} does not read as it was written, so all was rolled back.")
+        _prove(path, _as_written(path, names, texts) if is_csv else parquet.read_table(path).equals(copy.records))
+    except BaseException as error:
+        if placed is not None:
+            placed.back()
+        if isinstance(error, OSError):
+            said = f"The archive {path} can't be written: {error.strerror or error}. Nothing was removed."
+            raise BadOption(said) from None
+        raise
     return placed
+
+
+def _prove(path: Path, same: bool) -> None:
+    if not same:
+        raise ProofFailed(f"The archive {path} does not read as it was written, so all was rolled back.")
 
 
 def _as_written(path: Path, names: Sequence[str], texts: Sequence[pa.Array]) -> bool:

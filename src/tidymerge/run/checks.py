@@ -121,7 +121,7 @@ def check_limits(decided: Decided, clock: Clock, outputs: Outputs, *, accept_war
 
 def _rejects_of_a_stopped(decided: Decided, outputs: Outputs) -> Path | None:
     """The rejected rows in the file that was asked for, so that it is seen what is wrong with them."""
-    if outputs.rejects is None or not decided.tally.rejected:
+    if outputs.rejects is None or not decided.total.rejected:
         return None
     save_rejects(decided, outputs.rejects, "").keep()
     return outputs.rejects

@@ -110,8 +110,7 @@ def write(target: Target, decided: Decided, keep: Keep, progress: Progress) -> C
         keep(logged(part.rows(), done_to, was, target.readable(after), list(keys), whole=columns.whole))
         parts.append(kept)
         progress.rows(kept.changes.touched)
-    back = not decided.made and any(column.definition for column in decided.added)
-    if not done and back:  # a column comes back that held nothing
+    if not done and decided.back:  # a column comes back that held nothing
         return let_go(target, decided, keep, progress)
     refused = tuple(refusal for one in done for refusal in one.refused)
     updated, inserted = sum(one.updated for one in done), sum(one.inserted for one in done)

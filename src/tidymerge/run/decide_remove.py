@@ -16,7 +16,7 @@ from tidymerge.model.receipt import Action, Request
 from tidymerge.model.rules import ColumnRule
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
-from tidymerge.run.archive import decide_archive, opened_archives
+from tidymerge.run.archive import check_apart, decide_archive, opened_archives
 from tidymerge.run.archive_file import check_file, copy_of, is_file
 from tidymerge.run.decided import Beside, Decided, Part
 from tidymerge.run.leaving import for_people, in_full
@@ -45,6 +45,7 @@ def decide_removal(asked: Removal, target: Target, clock: Clock, progress: Progr
         progress.stage("looking for what refers to them")
         decided = _decided(asked, target, plan, read)
     unused = {*archives, *files} - {one.shape.name for one in decided.all}
+    check_apart(decided.all, archives)
     notes = [archive.note for archive in archives.values() if archive.made]
     notes += [f"No record of {name} goes, so none is copied." for name in sorted(unused)]
     to_files = tuple(

@@ -215,6 +215,7 @@ def _decide_undo(log: RunLog, run: Run, target: Target, progress: Progress) -> D
         shown=readable,
         conflicts=lambda decided: _conflicts(log, run, seen, decided),
         added=tuple(again),
+        back=bool(again) and not run.gone,
         dropped=dropped,
         made=run.gone,
         goes=goes,

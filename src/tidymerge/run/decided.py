@@ -68,7 +68,8 @@ class Decided(Struct, frozen=True):
     `latest` has the greatest incoming value of each column of dates; `unreadable` columns hold values that are not of
     their type; `request` is what was asked of records, where no rows came in. Of rows that may count only once, `once`
     are the incoming columns that count, and `known_as` is why those are left out that were loaded before.
-    The whole table is `made` by the run, or `goes` with it. Dropped columns are `needed` by these things.
+    The whole table is `made` by the run, or `goes` with it. Added columns may come `back`; dropped ones are
+    `needed` by these things.
     `beside` is what was decided about further tables, parents before their children; `copies` go to files.
     """
 
@@ -93,6 +94,7 @@ class Decided(Struct, frozen=True):
     request: Request | None = None
     once: tuple[str, ...] | None = None
     known_as: str | None = None
+    back: bool = False
     needed: tuple[str, ...] = ()
     beside: tuple["Beside", ...] = ()
     copies: tuple[Copy, ...] = ()

@@ -42,8 +42,7 @@ def _named(job: Job | Change | Removal) -> Iterator[str]:
     else:
         yield from job.columns
         texts += [rule.compute for rule in job.columns.values()]
-    if isinstance(job, Change):
-        yield from job.drop
+    if isinstance(job, Change):  # one that takes the column away does not need it
         for rule in job.columns.values():
             yield from rule.sources
         texts.append(job.where)
