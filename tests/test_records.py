@@ -153,3 +153,13 @@ def test_archives_that_would_get_in_each_others_way_are_refused(run, keepers, fo
     why = "\"name 'Other': already there, expected no other record of that id in the archive\""
     assert (folder / "r.csv").read_text("utf-8-sig").splitlines()[1:] == [f"old,3,{why}"]
     assert len(names(folder)) == 4
+
+
+def test_a_job_has_an_archive_in_a_file_beside_it(run, keepers, folder):
+    (folder / "jobs").mkdir()
+    (folder / "jobs" / "retire.toml").write_text(
+        "[remove]\nwhere = 'id = 3'\narchive = 'gone.csv'\nstamps = ['archived_at']\n[target]\nat = '../coop.db#keepers'\n[limits]\nremoved = 1\n"
+    )
+    assert run("remove", "--job", "jobs/retire.toml").status == 0
+    assert (folder / "jobs" / "gone.csv").read_text("utf-8-sig").splitlines()[0] == "id,name,mentor,archived_at"
+    assert len(names(folder)) == 3

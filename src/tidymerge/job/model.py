@@ -1,6 +1,8 @@
 """What a run is asked to do."""
 
+import os
 from collections.abc import Mapping
+from pathlib import Path
 from typing import Any, TypeVar
 
 from msgspec import Struct, field
@@ -64,6 +66,14 @@ class Change(Struct, frozen=True):
                 "Say what to set, as in 'honey_kg = honey_kg * 1.05'.", give=((("set", "COLUMN=EXPRESSION"),),)
             )
         return _meant(found, where, every_record=every_record)
+
+
+ARCHIVE_FILES = (".csv", ".parquet")
+
+
+def is_archive_file(archive: str) -> bool:
+    """Whether an archive is a file, and no table of the database."""
+    return Path(archive).suffix.lower() in ARCHIVE_FILES or "/" in archive or os.sep in archive
 
 
 class Removal(Struct, frozen=True):

@@ -13,7 +13,7 @@ from pydantic import BaseModel, ValidationError
 from tidymerge.errors import BadJob, NoSuchFile
 from tidymerge.job.change_file import ChangeFile, RemovalFile
 from tidymerge.job.file import JobFile
-from tidymerge.job.model import Change, Job, Removal
+from tidymerge.job.model import Change, Job, Removal, is_archive_file
 
 Form = TypeVar("Form", bound=BaseModel)
 
@@ -33,7 +33,10 @@ def read_change(path: Path) -> Change:
 def read_removal(path: Path) -> Removal:
     """The removal in a file; its address counts from the file's folder. Raises NoSuchFile and BadJob."""
     removal = _about_records(path, "remove", RemovalFile).to_removal()
-    return replace(removal, target=_under(path.parent, removal.target), file=str(path.absolute()))
+    archive = {
+        table: _under(path.parent, name) if is_archive_file(name) else name for table, name in removal.archive.items()
+    }
+    return replace(removal, target=_under(path.parent, removal.target), archive=archive, file=str(path.absolute()))
 
 
 def read_any(path: Path) -> Job | Change | Removal:

@@ -12,16 +12,12 @@ from pyarrow import parquet
 from tidymerge.core.tidy.cells import as_array
 from tidymerge.core.tidy.tidying import guard
 from tidymerge.errors import BadOption, ProofFailed
+from tidymerge.job.model import ARCHIVE_FILES
 from tidymerge.on_disk import Placed, put, sync_folder
 from tidymerge.reports.text_file import write_csv
 from tidymerge.run.decided import Copy, Decided
 
-_CSV, _PARQUET = ".csv", ".parquet"
-
-
-def is_file(archive: str) -> bool:
-    """Whether an archive is a file, and no table of the database."""
-    return Path(archive).suffix.lower() in (_CSV, _PARQUET) or "/" in archive or os.sep in archive
+_CSV, _PARQUET = ARCHIVE_FILES
 
 
 def check_file(archive: str) -> None:

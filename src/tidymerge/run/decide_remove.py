@@ -9,7 +9,7 @@ from tidymerge.core.decide.change import ChangePlan, as_rows, unnamed
 from tidymerge.core.decide.columns import Surroundings
 from tidymerge.core.decide.removal import naming, own_parents, remove_part
 from tidymerge.core.words import counted, plural
-from tidymerge.job.model import Removal
+from tidymerge.job.model import Removal, is_archive_file
 from tidymerge.model import Existing, Pair, Pairing, TableShape, TargetColumn
 from tidymerge.model.changes import Tally
 from tidymerge.model.receipt import Action, Request
@@ -17,7 +17,7 @@ from tidymerge.model.rules import ColumnRule
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
 from tidymerge.run.archive import check_apart, decide_archive, opened_archives
-from tidymerge.run.archive_file import check_file, copy_of, is_file
+from tidymerge.run.archive_file import check_file, copy_of
 from tidymerge.run.decided import Beside, Decided, Part
 from tidymerge.run.leaving import for_people, in_full
 from tidymerge.run.records import Found, condition, decided_about, read_records, record_key
@@ -32,10 +32,10 @@ def decide_removal(asked: Removal, target: Target, clock: Clock, progress: Progr
     """Read the records, stage those that meet the condition, and find what refers to them."""
     shape = target.describe()
     plan = _plan(asked, shape, clock)
-    files = {table or shape.name: name for table, name in asked.archive.items() if is_file(name)}
+    files = {table or shape.name: name for table, name in asked.archive.items() if is_archive_file(name)}
     for name in files.values():
         check_file(name)
-    tables = {table: name for table, name in asked.archive.items() if not is_file(name)}
+    tables = {table: name for table, name in asked.archive.items() if not is_archive_file(name)}
     archives = opened_archives(tables, target, shape, plan.pairing.key, asked.stamps, create=asked.create)
     progress.stage("reading the records", target.about_how_many)
     if asked.with_referring:

@@ -129,7 +129,8 @@ def wording(receipt: Receipt) -> Wording:
     request = receipt.request
     if request is not None and (request.with_referring or request.archive):
         meant = "that are meant, or refer to such" if request.with_referring else "that are meant"
-        which = f"{meant}, and their copies" if request.archive else meant
+        copies = receipt.rows.inserted + receipt.rows.unchanged
+        which = f"{meant}, and their copies" if copies else meant
         meanings = {**_ARCHIVED, **words.meanings} if request.archive else words.meanings
         return replace(words, one="record", many="records", which=which, meanings=meanings)
     if receipt.request is not None and receipt.request.where is None:
