@@ -68,6 +68,17 @@ def test_a_column_of_a_file_goes_and_comes_back(kind, folder):
     assert all(len(row) == 4 for row in kind.rows(target))
 
 
+@pytest.mark.parametrize("kind", KINDS, ids=lambda kind: type(kind).__name__.lower())
+def test_a_column_of_a_file_that_holds_nothing_comes_back(kind, folder):
+    target = kind.make(folder, [[*row[:4], None] for row in ROWS])
+    start = kind.rows(target)
+    gone = tidymerge.change(target, drop="Note", key=["code", "no"])
+    back = tidymerge.undo(gone.run)
+    assert kind.rows(target) == start
+    tidymerge.undo(back.run)
+    assert kind.rows(target) == [row[:4] for row in start]
+
+
 def test_a_parquet_file_has_the_same_type_again(folder):
     parquet.write_table(pa.table({"a": pa.array([1, None], pa.uint8()), "k": pa.array([1, 2], pa.int64())}), folder / "t.parquet")  # fmt: skip
     gone = tidymerge.change(folder / "t.parquet", drop="a", key="k")

@@ -25,6 +25,7 @@ from tidymerge.model.terms import Term
 from tidymerge.on_disk import PrivateFolder, other_names
 
 _ROW = "row"
+_NOTHING = ChangeSet(np.zeros(0, np.uint8), (), ())
 
 
 class FileTarget:
@@ -115,7 +116,9 @@ class FileTarget:
         return self.describe()
 
     def complete(self, columns: Sequence[NewColumn]) -> tuple[str, ...]:
-        """Nothing is left to do: a file's columns have no more to them."""
+        """A file's columns have no more to them; where no row changes, they are written now."""
+        if self._after.rows != self.count():
+            raise ProofFailed("The new file does not have the same rows with the columns that came back.")
         return ()
 
     def depending(self, names: Sequence[str]) -> list[str]:
@@ -266,13 +269,14 @@ class FileTarget:
     @cached_property
     def _edits(self) -> Edits:
         everything = [column.name for column in self._file.columns]
-        touched = {name for changes in self._changes for name in changes.updates.columns}
+        made = self._changes or [_NOTHING]  # a column may come back that holds nothing
+        touched = {name for changes in made for name in changes.updates.columns}
         names = [name for name in everything if name in touched]
-        rows = np.concatenate([self._updated(changes) for changes in self._changes])
-        cells = pa.concat_tables([self._updated_texts(changes, names) for changes in self._changes])
-        added = pa.concat_tables([self._added_texts(changes, everything) for changes in self._changes])
+        rows = np.concatenate([self._updated(changes) for changes in made])
+        cells = pa.concat_tables([self._updated_texts(changes, names) for changes in made])
+        added = pa.concat_tables([self._added_texts(changes, everything) for changes in made])
         order = np.argsort(rows, kind="stable")
-        leaving = np.sort(np.concatenate([self._row_at[changes.removals.positions] for changes in self._changes]))
+        leaving = np.sort(np.concatenate([self._row_at[changes.removals.positions] for changes in made]))
         joint = self._file.joint(np.union1d(rows, leaving))
         return Edits(rows[order], cells.take(pa.array(order)), leaving, added, joint)
 
