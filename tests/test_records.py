@@ -140,6 +140,8 @@ def test_archives_that_would_get_in_each_others_way_are_refused(run, keepers, fo
         (("--archive", "keepers"), "so it can't be the archive"),
         (("--archive", "hive"), "has no column name"),
         (("--create",), "Say which archive is made"),
+        (("--archive", "both.csv", "--rejects", "both.csv"), "is an archive. Name another file"),
+        (("--archive", "both.csv", "--archive", "hive=both.csv"), "both.csv is named twice"),
         (("--archive", "gone.xls/x"), "a file for it ends in .csv or .parquet"),
     ):
         refused = run(*asked, *archives)

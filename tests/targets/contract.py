@@ -673,6 +673,14 @@ class TargetContract:
         assert "The column wind, which the run had added, stays: 1 of its values do." in undone.notes
         assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [(1, 1, None), (2, 1, None), (3, 1, "east")]
 
+    def test_an_added_column_that_something_needs_by_now_stays_after_the_undo(self, folder):
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER); INSERT INTO t VALUES (1, 1), (2, 1);")
+        loaded = self.load(folder, "t", [["k", "n", "wind", "rain"], [1, 5, 3, 4]], add=True)
+        self.make(folder, "CREATE INDEX by_wind ON t (wind)")
+        undone = tidymerge.undo(loaded.run)
+        assert any("wind, which the run had added, stays: the index" in note for note in undone.notes), undone.notes
+        assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [(1, 1, None), (2, 1, None)]
+
     def test_a_column_goes_with_its_values_and_comes_back_as_it_was(self, folder):
         declared = "VARCHAR(9) DEFAULT 'it''s' NOT NULL"
         self.make(folder, f"CREATE TABLE t (k INTEGER PRIMARY KEY, a INTEGER, note {declared}, z INTEGER); INSERT INTO t VALUES (1, 5, 'x', NULL), (2, 6, '', 7), (3, NULL, 'y', NULL);")  # fmt: skip

@@ -12,7 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tidymerge
-from conftest import database, stored, text_file
+from conftest import NO_LIMITS, database, stored, text_file
 from program import PROGRAM
 from strategies import PROPERTY, some
 from tidymerge.databases.sqlite import session
@@ -39,6 +39,22 @@ class TestSqlite(TargetContract):
         return f"PRAGMA foreign_keys = OFF; PRAGMA ignore_check_constraints = ON; {schema}; {rows};"
 
     doubling = "CREATE TRIGGER twice AFTER UPDATE ON t BEGIN UPDATE t SET n = NEW.n * 2 WHERE k = NEW.k; END"
+
+    @pytest.mark.parametrize("table", [
+        "k TEXT, n REAL, keeper TEXT REFERENCES keeper, PRIMARY KEY (k, n)) WITHOUT ROWID", "n TEXT PRIMARY KEY, k TEXT, keeper TEXT REFERENCES keeper) WITHOUT ROWID",
+        "k TEXT PRIMARY KEY, n TEXT, keeper TEXT REFERENCES keeper, rowid TEXT, _rowid_ TEXT, oid TEXT)",
+    ])  # fmt: skip
+    def test_a_tree_of_tables_without_row_numbers_goes_and_comes_back(self, folder, table):
+        self.make(folder, f"CREATE TABLE keeper (code TEXT PRIMARY KEY, boss TEXT REFERENCES keeper) WITHOUT ROWID; CREATE TABLE hive ({table};"
+            "INSERT INTO keeper VALUES ('a', NULL), ('b', 'a'), ('c', NULL); INSERT INTO hive (k, n, keeper) VALUES ('x', 1.5, 'a'), ('y', 2.5, 'b'), ('z', 3.5, 'c')")  # fmt: skip
+        queries = "SELECT * FROM keeper ORDER BY code", "SELECT k, n, keeper FROM hive ORDER BY k"
+        start = [self.rows(folder, query) for query in queries]
+        gone = tidymerge.remove(
+            self.address(folder, "keeper"), where="code = 'a'", with_referring=True, limits=NO_LIMITS
+        )
+        assert [table.rows.removed for table in gone.tables] == [2, 2]
+        tidymerge.undo(gone.run)
+        assert [self.rows(folder, query) for query in queries] == start
 
     @pytest.mark.parametrize("declared", [
         "", "NOT NULL", "INT DEFAULT 5", "TEXT COLLATE NOCASE NOT NULL DEFAULT 'it''s'", "DECIMAL(8, 2)", "TIMESTAMP DEFAULT CURRENT_TIMESTAMP",

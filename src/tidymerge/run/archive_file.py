@@ -20,9 +20,15 @@ from tidymerge.run.decided import Copy, Decided
 _CSV, _PARQUET = ARCHIVE_FILES
 
 
-def check_file(archive: str) -> None:
-    """Raise BadOption for a file that can't be made."""
-    path = Path(archive)
+def check_files(archives: Sequence[str]) -> None:
+    """Raise BadOption for files that can't be made."""
+    for archive in archives:
+        _check_file(Path(archive))
+        if archives.count(archive) > 1:
+            raise BadOption(f"Each archive takes the records of one table: {archive} is named twice.")
+
+
+def _check_file(path: Path) -> None:
     if path.suffix.lower() not in (_CSV, _PARQUET):
         raise BadOption(f"{path} can't be an archive: a file for it ends in {_CSV} or {_PARQUET}.")
     if path.exists() or path.is_symlink():

@@ -52,7 +52,8 @@ def check_hindered(decided: Decided, clock: Clock, outputs: Outputs) -> None:
         return
     rejects = _rejects_of_a_stopped(decided, outputs)
     receipt = make_receipt(decided, State.STOPPED, clock, rejects=rejects)
-    referred = set(receipt.rejects.reasons) == {Reason.REFERRED_TO.value}
+    asked = decided.request is not None and decided.request.with_referring
+    referred = not asked and set(receipt.rejects.reasons) == {Reason.REFERRED_TO.value}
     raise Stopped(
         f"Stopped: {count:,} of {total:,} {plural(total, 'record', 'records')} can't go, as listed; nothing was "
         "removed. Remove what refers to them first or along with them, or say the condition otherwise.",

@@ -17,7 +17,7 @@ from tidymerge.model.rules import ColumnRule
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
 from tidymerge.run.archive import check_apart, decide_archive, opened_archives
-from tidymerge.run.archive_file import check_file, copy_of
+from tidymerge.run.archive_file import check_files, copy_of
 from tidymerge.run.decided import Beside, Decided, Part
 from tidymerge.run.leaving import for_people, in_full
 from tidymerge.run.records import Found, condition, decided_about, read_records, record_key
@@ -33,8 +33,7 @@ def decide_removal(asked: Removal, target: Target, clock: Clock, progress: Progr
     shape = target.describe()
     plan = _plan(asked, shape, clock)
     files = {table or shape.name: name for table, name in asked.archive.items() if is_archive_file(name)}
-    for name in files.values():
-        check_file(name)
+    check_files(list(files.values()))
     tables = {table: name for table, name in asked.archive.items() if not is_archive_file(name)}
     archives = opened_archives(tables, target, shape, plan.pairing.key, asked.stamps, create=asked.create)
     progress.stage("reading the records", target.about_how_many)

@@ -10,7 +10,7 @@ from msgspec import Struct
 
 from tidymerge.address import STANDARD_INPUT, is_server, parse
 from tidymerge.errors import BadOption, MissingPackage
-from tidymerge.job.model import Job
+from tidymerge.job.model import Job, is_archive_file
 from tidymerge.reports.ours import is_chart, is_page, is_table, is_workbook
 from tidymerge.settings import home
 
@@ -33,11 +33,18 @@ class Outputs(Struct, frozen=True):
     draft: Path | None = None  # a job
     save_rejects: bool = True
 
-    def check(self, job: Job | None = None, *, incoming: Sequence[str] = (), target: str | None = None) -> None:
+    def check(
+        self,
+        job: Job | None = None,
+        *,
+        incoming: Sequence[str] = (),
+        target: str | None = None,
+        archives: Sequence[str] = (),
+    ) -> None:
         """Make sure that no file is overwritten that was not meant. Raises BadOption and MissingPackage.
 
-        Refused are what is read (`incoming`, the job), the target, the log, one file for two things, and any file that
-        is there already and that we did not write as the same kind of thing.
+        Refused are what is read (`incoming`, the job), the target, `archives`, the log, one file for two things, and
+        any file that is there already and that we did not write as the same kind of thing.
         """
         if self.chart is not None and find_spec("matplotlib") is None:
             raise MissingPackage(
@@ -49,6 +56,7 @@ class Outputs(Struct, frozen=True):
         kept = [("the incoming rows", path) for path in _files([*incoming, *(job.incoming if job else ())])]
         kept += [("the target", path) for path in _files([target or (job.target if job else "")])]
         kept += [("the job", Path(job.file))] if job and job.file else []
+        kept += [("an archive", Path(archive)) for archive in archives if is_archive_file(archive)]
         for words, path, known in self._asked():
             _check_place(path, words)
             others = [other for other, there in kept if _is_same(path, there)]

@@ -47,7 +47,7 @@ def preview_task(
 ) -> tuple[Receipt, list[Touch]]:
     """What it would do, and the first `most` records that it would touch. Nothing is written."""
     clock = Clock.begin(named=False)
-    outputs.check(target=task.target)
+    outputs.check(target=task.target, archives=list(task.request.archive.values()))
     with opened(task.target, write=False, types=task.types) as target:
         decided = task.decide(target, clock, progress)
         if outputs.rejects is not None:
@@ -74,7 +74,7 @@ def perform_task(
     told = settle_all(log, address)
     run = Run(clock.run or "", task.done, clock.started, user(), address, job=task.job, request=task.request)
     with recorded(log, run) as recording:
-        outputs.check(target=task.target)
+        outputs.check(target=task.target, archives=list(task.request.archive.values()))
         for attempt in attempts(recording, progress, wait_seconds):
             opening = opened(task.target, write=True, types=task.types, firmly=attempt.firmly or task.firmly)
             with attempt, opening as target:

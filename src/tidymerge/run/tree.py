@@ -52,7 +52,8 @@ def grown(
             child = tree[refers.table]
             found = _children(child, refers, tree[name].shape, fresh)
             if found.values.num_rows:
-                child.existing = put_together([child.existing, found])
+                there = child.existing.values.num_rows
+                child.existing = put_together([child.existing, found]) if there else found
                 waiting.append((refers.table, found))
     there = {name: branch for name, branch in tree.items() if branch.existing.values.num_rows or branch is root}
     return _in_order(there)
@@ -114,6 +115,8 @@ def _whole(values: Mapping[str, pa.Array]) -> Mask:
 
 def _among(found: Existing, known: Existing) -> Mask:
     """Which of the found records are known already, by where they are."""
+    if not (known.values.num_rows and found.values.num_rows):  # places of no records have no type
+        return np.zeros(found.values.num_rows, bool)
     names = found.places.column_names
     at = found.places.append_column("at", pa.array(np.arange(found.places.num_rows)))
     fresh = at.join(known.places.select(names), keys=names, join_type="left anti")["at"].to_numpy()

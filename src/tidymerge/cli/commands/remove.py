@@ -50,7 +50,7 @@ def remove(
             keys=keys, with_referring=with_referring, archive=_archives(archive or ()), create=create,
             stamps=tuple(stamp or ()),
         )  # fmt: skip
-        files.check(target=asked.target, incoming=[keys] if keys else [])
+        files.check(target=asked.target, incoming=[keys] if keys else [], archives=list(asked.archive.values()))
     look, act = _by_condition(asked, files, wait) if keys is None else _by_keys(asked, keys, files, wish, wait)
     output.perform(out, wish, files, look, act)
 

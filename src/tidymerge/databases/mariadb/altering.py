@@ -56,7 +56,7 @@ class Altering:
         """Take columns away with nothing else to commit. What they hold now is what they must hold then."""
         columns = ", ".join(f"coalesce(concat('v', {quoted(name)}), 'n')" for name in names)
         digest = f"conv(right(md5(concat_ws('/', {columns}, {self._numbered(table)})), 15), 16, 10)"
-        query = f"SELECT count(*) AS n, bit_xor(CAST({digest} AS UNSIGNED)) AS d FROM {table}"
+        query = f"SELECT count(*) AS n, sum(CAST({digest} AS UNSIGNED)) AS d FROM {table}"
         self._held = table, query, self._session.rows(query)
         self.later(*dropping(table, names))
 
