@@ -712,6 +712,12 @@ class TargetContract:
         tidymerge.undo(back.run)
         assert self.rows(folder, "SELECT * FROM t") == [(1, 1)]
 
+    def test_a_column_of_which_another_is_computed_does_not_go(self, folder):
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, e INTEGER, g INTEGER GENERATED ALWAYS AS (e * 2) STORED); INSERT INTO t (k, e) VALUES (1, 4);")  # fmt: skip
+        with pytest.raises(tidymerge.Stopped, match=r"e is needed by the .*\bg\b.*; nothing was written\. Change what"):
+            tidymerge.change(self.address(folder, "t"), drop="e")
+        assert self.rows(folder, "SELECT * FROM t") == [(1, 4, 8)]
+
     def test_a_tree_of_records_goes_with_its_root_and_comes_back(self, folder):
         self.make(folder, "CREATE TABLE keeper (id INTEGER PRIMARY KEY, name VARCHAR(9), mentor INTEGER REFERENCES keeper (id)); "
             "CREATE TABLE hive (code VARCHAR(9), no INTEGER, keeper INTEGER REFERENCES keeper (id) ON DELETE SET NULL, PRIMARY KEY (code, no)); "

@@ -27,7 +27,15 @@ def depending(session: Session, shape: TableShape, name: str) -> list[str]:
     if rules:
         return rules + found
     found, said = _in_the_way(session, shape.name, name, None)
-    return found + ([said] if said else [])
+    return found + ([_own_need(shape)] if said else [])
+
+
+def _own_need(shape: TableShape) -> str:
+    """What in the table itself needs a column, where that is no rule: SQLite says only that there is something."""
+    computed = [column.name for column in shape.columns if column.generated]
+    if len(computed) == 1:
+        return f"the computed column {computed[0]}"
+    return f"one of the computed columns ({', '.join(computed)})" if computed else "the definition of the table"
 
 
 def _in_the_way(session: Session, table: str, name: str, made: str | None) -> tuple[list[str], str | None]:
