@@ -23,6 +23,14 @@ PROPERTY = settings(
     suppress_health_check=[HealthCheck.too_slow],
 )
 
+SIGNS = st.one_of(st.integers(0, 0xD7FF), st.integers(0xE000, 0x10FFFF)).map(chr)  # no table of Unicode is built for it
+
+
+def any_text(most: int) -> st.SearchStrategy[str]:
+    """Texts of any signs at all."""
+    return st.lists(SIGNS, max_size=most).map("".join)
+
+
 CODES = st.sampled_from(["L01", "L02", "l01", "L1", "É7", "e7"])
 NUMBERS = st.sampled_from(["1", "2", "3", "10"])
 SPACES = st.sampled_from(["", " ", "\N{NO-BREAK SPACE}", "\t"])

@@ -6,6 +6,7 @@ import re
 import shlex
 import subprocess
 import sys
+from functools import cache
 from graphlib import TopologicalSorter
 from pathlib import Path
 
@@ -27,14 +28,24 @@ CORE_MAY_USE = {"msgspec", "numpy", "pyarrow", "sqlglot"}
 MODULES = {".".join(path.relative_to(SOURCE).with_suffix("").parts).removesuffix(".__init__"): path for path in SOURCE.rglob("*.py")}  # fmt: skip
 
 
+@cache
+def nodes(path):
+    """All nodes of a module: it is parsed once for all tests."""
+    return tuple(ast.walk(ast.parse(path.read_text("utf-8"))))
+
+
+@cache
 def imports(path):
     """The modules that a file imports, at the top or inside functions; not those for types only."""
-    tree = ast.parse(path.read_text("utf-8"))
+    return tuple(imported(path))
+
+
+def imported(path):
     for_types = {
-        id(inner) for node in ast.walk(tree)
+        id(inner) for node in nodes(path)
         if isinstance(node, ast.If) and "TYPE_CHECKING" in ast.dump(node.test) for inner in ast.walk(node)
     }  # fmt: skip
-    for node in ast.walk(tree):
+    for node in nodes(path):
         if id(node) in for_types:
             continue
         if isinstance(node, ast.Import):
@@ -90,7 +101,7 @@ def test_rooms_are_small_enough_to_be_read():
     for path in SOURCE.rglob("*.py"):
         text = path.read_text("utf-8")
         assert text.count("\n") < 400, path
-        for node in ast.walk(ast.parse(text)):
+        for node in nodes(path):
             if isinstance(node, ast.FunctionDef):
                 assert node.end_lineno - node.lineno < 50, f"{path} {node.name}"
 
@@ -98,14 +109,14 @@ def test_rooms_are_small_enough_to_be_read():
 def test_only_the_command_line_prints():
     for path in SOURCE.rglob("*.py"):
         if "cli" not in path.parts:
-            calls = [node for node in ast.walk(ast.parse(path.read_text("utf-8"))) if isinstance(node, ast.Call)]
+            calls = [node for node in nodes(path) if isinstance(node, ast.Call)]
             assert not [call for call in calls if getattr(call.func, "id", "") == "print"], path
 
 
 def test_only_the_command_line_knows_its_options():
     for path in SOURCE.rglob("*.py"):
         if "cli" not in path.relative_to(SOURCE).parts[:1] and "demo" not in path.parts:
-            texts = (n.value for n in ast.walk(ast.parse(path.read_text("utf-8"))) if isinstance(n, ast.Constant))
+            texts = (n.value for n in nodes(path) if isinstance(n, ast.Constant))
             said = [text for text in texts if isinstance(text, str) and re.search(r"(?<![\w-])--[a-z]{2,}", text)]
             assert not said, f"{path}: {said}"
 

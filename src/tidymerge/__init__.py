@@ -257,8 +257,8 @@ def remove(
         stamps=_names(stamps),
     )
     if keys is not None:
-        by_rows, files = asked.by_rows(fspath(keys)), _outputs(rejects or False)
-        return _removed_by_rows(by_rows, files, preview=preview, expect=expect, wait=wait)
+        files = _outputs(rejects or False)
+        return _removed_by_rows(asked.by_rows(), files, preview=preview, expect=expect, wait=wait)
     return _carried_out(removal_task(asked), _outputs(rejects), preview=preview, expect=expect, wait=wait)
 
 

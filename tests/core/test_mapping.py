@@ -2,9 +2,8 @@
 
 import pytest
 from hypothesis import given
-from hypothesis import strategies as st
 
-from strategies import PROPERTY
+from strategies import PROPERTY, any_text
 from tidymerge.core.naming.header import find_header, guess_header
 from tidymerge.core.naming.mapping import fold, pair_columns
 from tidymerge.errors import AmbiguousColumn, NoHeader, NoKey, NoSuchColumn, UnloadableColumn
@@ -42,7 +41,7 @@ def test_names_that_differ_stay_apart(one, other):
 
 
 @PROPERTY
-@given(st.text(max_size=12))
+@given(any_text(12))
 def test_folding_twice_is_folding_once(name):
     assert fold(fold(name)) == fold(name)
 

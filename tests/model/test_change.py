@@ -20,9 +20,9 @@ from model.test_model import by_key, made, place_for  # noqa: F401 - `made` is a
 from strategies import LONG
 
 NUMBERS = {
-    "sqlite": (10, 600), "csv": (10, 400), "parquet": (5, 400), "xlsx": (5, 100), "postgresql": (5, 150), "mariadb": (5, 100),
+    "sqlite": (8, 600), "csv": (4, 400), "parquet": (4, 400), "xlsx": (2, 100), "postgresql": (2, 150), "mariadb": (2, 100),
 }  # fmt: skip
-STEP = 5
+STEP = 2
 NUMERIC = ("int", "small", "money")
 MONEY = Decimal("0.01")
 BAD = object()

@@ -17,7 +17,7 @@ from strategies import LONG
 
 # How many cases of each kind the short suite tries, and the long proofs: ten thousand in all, most where they are quick.
 NUMBERS = {
-    "sqlite": (50, 3500), "csv": (30, 2500), "parquet": (30, 2500), "xlsx": (20, 700), "postgresql": (20, 500), "mariadb": (10, 400),
+    "sqlite": (40, 3500), "csv": (20, 2500), "parquet": (20, 2500), "xlsx": (10, 700), "postgresql": (10, 500), "mariadb": (10, 400),
 }  # fmt: skip
 STEP = 10  # cases in one test
 

@@ -3,12 +3,13 @@
 import random
 import sqlite3
 import tempfile
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
 import tidymerge
-from conftest import NO_LIMITS
+from conftest import NO_LIMITS, text_file
 from strategies import LONG
 
 NUMBER, STEP = (400 if LONG else 10), 10
@@ -63,11 +64,17 @@ def tree(tables: Tables, gone: set) -> set:
         gone |= more
 
 
+def held(path: Path, table: str) -> list[tuple]:
+    with closing(sqlite3.connect(path)) as connection:
+        return connection.execute(f"SELECT * FROM {table} ORDER BY 1, 2").fetchall()
+
+
 def stored(path: Path) -> Tables:
-    connection = sqlite3.connect(path)
-    found = {name: connection.execute(f"SELECT * FROM {name} ORDER BY 1, 2").fetchall() for name in REFERS}
-    connection.close()
-    return found
+    return {name: held(path, name) for name in REFERS}
+
+
+def went(tables: Tables, gone: set, name: str) -> list[tuple]:
+    return sorted((record for at, record in enumerate(tables[name]) if (name, at) in gone), key=str)
 
 
 @pytest.mark.parametrize("first", range(0, NUMBER, STEP))
@@ -88,19 +95,35 @@ def test_all_that_refers_goes_and_comes_back(first, home):
             column = 0 if root == "keeper" else 1
             picked = chance.sample(range(8), 3)
             gone = tree(tables, {(root, at) for at, record in enumerate(tables[root]) if record[column] in picked})
-            asked = {
-                "where": f"{('id', 'no')[column]} in ({', '.join(map(str, picked))})", "with_referring": True, "limits": NO_LIMITS,
-            }  # fmt: skip
+            asked = {"with_referring": True, "limits": NO_LIMITS}
+            if number % 2:
+                asked["where"] = f"{('id', 'no')[column]} in ({', '.join(map(str, picked))})"
+            else:  # rows name them, one of them twice; one is not there
+                names = {("keeper", 0): ["id"], ("hive", 1): ["code", "no"]}[root, column]
+                rows = [r[: len(names)] for r in tables[root] if r[column] in picked]
+                asked["keys"] = text_file(Path(folder) / "go.csv", [names, *rows, *rows[:1], [99] * len(names)])
+            archived = chance.choice([(), ("keeper",), ("hive", "seen"), ("keeper", "hive", "seen")])
+            if archived:
+                asked |= {"archive": {name: f"{name}_gone" for name in archived}, "create": True}
             preview = tidymerge.remove(f"{path}#{root}", **asked, preview=True)
             assert stored(path) == start, number
-            done = tidymerge.remove(f"{path}#{root}", **asked, expect=preview.fingerprint)
+            done = tidymerge.remove(
+                f"{path}#{root}", **asked, expect=preview.fingerprint, rejects=Path(folder) / "r.csv"
+            )
+            there = [row[0] for row in held(path, "(SELECT name, 1 FROM sqlite_schema)")]
+            for name in archived:  # one to which nothing goes is not made
+                copies = went(tables, gone, name)
+                found = held(path, f"{name}_gone") if f"{name}_gone" in there else []
+                assert (sorted(found, key=str), f"{name}_gone" in there) == (copies, bool(copies)), number
             left = {
                 name: sorted((r for at, r in enumerate(records) if (name, at) not in gone), key=str)
                 for name, records in tables.items()
             }
             assert {name: sorted(records, key=str) for name, records in stored(path).items()} == left, number
             assert done.rows.removed == len(gone), number
-            if gone:
+            if "keys" in asked:
+                assert done.tables[0].rows.read == len(rows) + min(len(rows), 1) + 1, number
+            if done.changed:
                 back = tidymerge.undo(done.run)
                 assert stored(path) == start, number
                 tidymerge.undo(back.run)

@@ -777,11 +777,22 @@ class TargetContract:
         assert (len(left["hive"]), len(left["seen"])) == (1, 1)
         tidymerge.undo(gone.run)
         assert now() == start
+        by_rows = {
+            **asked,
+            "where": None,
+            "keys": text_file(folder / "go.csv", [["no", "code"], [1, "L"], [2, "L"], [9, "Q"]]),
+        }
+        named = tidymerge.remove(hives, **by_rows)
+        assert (named.rows.removed, named.rows.inserted, named.rows.unchanged, named.rows.rejected) == (3, 1, 1, 1)
+        assert [now()[name] for name in ("hive", "seen")] == [left["hive"], left["seen"]]
+        tidymerge.undo(named.run)
+        assert now() == start
         self.make(folder, "UPDATE old SET kg = 9 WHERE no = 2")
         changed = now()
-        with pytest.raises(tidymerge.Stopped, match="1 of 5 records can't go"):
-            tidymerge.remove(hives, **asked)
-        assert now() == changed
+        for how, said in ((asked, "1 of 5 records can't go"), (by_rows, "1 record can't go, or can't be copied")):
+            with pytest.raises(tidymerge.Stopped, match=said):
+                tidymerge.remove(hives, **how)
+            assert now() == changed
         with pytest.raises(tidymerge.UsageError, match="has no column kg"):
             tidymerge.remove(hives, **{**asked, "archive": "seen", "stamps": ()})
 

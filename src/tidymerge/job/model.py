@@ -35,6 +35,11 @@ class Change(Struct, frozen=True):
     types: Mapping[str, str] = field(default_factory=dict)
     drop: tuple[str, ...] = ()
 
+    @property
+    def named(self) -> bool:
+        """Whether it is said which records are meant."""
+        return bool(self.where)
+
     def given(
         self,
         target: str | None,
@@ -79,6 +84,7 @@ def is_archive_file(archive: str) -> bool:
 class Removal(Struct, frozen=True):
     """Which records of a target are to go: those that meet `where`, or `every_record`. The rest is as in `Change`.
 
+    In place of a condition, `keys` is the address of rows that name the records.
     What refers to them stops it, or goes along `with_referring`. `archive` are the tables to which they are copied
     first, by the tables that they come from (empty: the target); with `create` those are made. Their columns `stamps`
     get the time of the run.
@@ -96,6 +102,12 @@ class Removal(Struct, frozen=True):
     archive: Mapping[str, str] = field(default_factory=dict)
     create: bool = False
     stamps: tuple[str, ...] = ()
+    keys: str | None = None
+
+    @property
+    def named(self) -> bool:
+        """Whether it is said which records are meant."""
+        return bool(self.where or self.keys)
 
     def given(
         self,
@@ -118,12 +130,8 @@ class Removal(Struct, frozen=True):
         """
         if keys is not None and (where is not None or every_record or self.where or self.every_record):
             raise BadOption("The rows of a file name the records, or a condition does: say one of both.")
-        if keys is not None and (with_referring or self.with_referring):
-            raise BadOption("What refers to the records can go along where a condition names them, not rows of a file.")
         archive = {**self.archive, **(archive or {})}
         create, stamps = create or self.create, stamps or self.stamps
-        if keys is not None and archive:
-            raise BadOption("Records can be copied to an archive where a condition names them, not rows of a file.")
         if (create or stamps) and not archive:
             raise BadOption(f"Say which archive is {'made' if create else 'stamped'}.", give=((("archive", "TABLE"),),))
         found = replace(
@@ -132,6 +140,7 @@ class Removal(Struct, frozen=True):
             archive=archive,
             create=create,
             stamps=stamps,
+            keys=keys,
             target=target or self.target,
             key=key or self.key,
             trust_triggers=trust_triggers or self.trust_triggers,
@@ -139,16 +148,18 @@ class Removal(Struct, frozen=True):
         )
         return _meant(found, where, every_record=every_record)
 
-    def by_rows(self, keys: str) -> "Job":
+    def by_rows(self) -> "Job":
         """The load whose rows name the records that go."""
+        assert self.keys is not None  # noqa: S101 - asked only then
         return Job(
-            (keys,),
+            (self.keys,),
             self.target,
             self.key,
             rules=Rules(every=Action.REMOVE),
             trust_triggers=self.trust_triggers,
             limits=self.limits,
             types=self.types,
+            removal=self,
         )
 
 
@@ -184,7 +195,8 @@ class Job(Struct, frozen=True):
     `trust_triggers` differences that the target's own triggers make are accepted, and the receipt says so; `file` is
     the job file that it was read from; `types` are those of the columns of a target that is a file, and of new columns;
     `add` are the incoming columns to add to a target that lacks them (or True: all of them); with `create` the target
-    is not there yet and is made, `like` another table of its place, if one is named.
+    is not there yet and is made, `like` another table of its place, if one is named. `removal` is what is asked of the
+    records, where the rows name those that go.
     """
 
     incoming: tuple[str, ...]
@@ -207,3 +219,4 @@ class Job(Struct, frozen=True):
     add: bool | tuple[str, ...] = False
     create: bool = False
     like: str | None = None
+    removal: Removal | None = None

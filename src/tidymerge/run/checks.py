@@ -64,16 +64,28 @@ def check_hindered(decided: Decided, clock: Clock, outputs: Outputs) -> None:
 
 
 def check_referred(decided: Decided, clock: Clock, outputs: Outputs) -> None:
-    """Raise Stopped if others refer to records that rows name to be removed: no record is removed then."""
+    """Raise Stopped if others refer to records that rows name to be removed, or if what goes along can't go.
+
+    No record is removed then.
+    """
+    if decided.request is None:
+        return
+    stuck = sum(one.tally.rejected for one in decided.all[1:])
     reasons = account.reasons([part.changes for part in decided.parts])
     count = reasons.get(Reason.REFERRED_TO.value, 0)
-    if decided.request is None or not count:
+    if not stuck and not count:
         return
+    if stuck:
+        said = f"{counted(stuck, 'record')} can't go, or can't be copied, as listed; nothing was removed."
+        next_step = "See to them first, or leave out the rows that lead to them."
+    else:
+        said = f"others refer to {count:,} of the records, as listed; nothing was removed."
+        next_step = "Remove what refers to them first or along with them, or leave them out."
     raise Stopped(
-        f"Stopped: others refer to {count:,} of the records, as listed; nothing was removed. Remove what refers to "
-        "them first, or leave them out.",
+        f"Stopped: {said} {next_step}",
         receipt=make_receipt(decided, State.STOPPED, clock, rejects=_rejects_of_a_stopped(decided, outputs)),
         reason="hindered",
+        give=() if stuck or decided.request.with_referring else ((("with_referring", ""),),),
     )
 
 

@@ -25,6 +25,7 @@ from tidymerge.model.rules import Limits, Most
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
 from tidymerge.run.ask import equal_among, equal_texts, unseen
+from tidymerge.run.decide_by_rows import Leaving
 from tidymerge.run.decided import Decided, Part
 from tidymerge.run.full_list import all_records, notes_on
 from tidymerge.run.leaving import for_people, in_full
@@ -86,8 +87,10 @@ def _add(counts: Mapping[str, int], into: dict[str, int]) -> None:
         into[name] = into.get(name, 0) + count
 
 
-def decide_parts(plan: Plan, gathered: Gathered, target: Target, progress: Progress) -> tuple[list[Part], Noticed]:
-    """Decide about all rows, most often in one part, and stage what is to change."""
+def decide_parts(
+    plan: Plan, gathered: Gathered, target: Target, progress: Progress, leaving: Leaving | None = None
+) -> tuple[list[Part], Noticed]:
+    """Decide about all rows, most often in one part, and stage what is to change; what is `leaving` may take along."""
     parts: list[Part] = []
     noticed = Noticed()
     batches = gathered.batches
@@ -105,7 +108,7 @@ def decide_parts(plan: Plan, gathered: Gathered, target: Target, progress: Progr
     for piece in split(gathered, keys_of, plan.pairing, target, plan.columns_read, everything=everything):
         if not parts:
             progress.stage("comparing with the target", gathered.expected)
-        parts.append(_decide_piece(plan, piece, target, noticed, staged))
+        parts.append(_decide_piece(plan, piece, target, noticed, staged, leaving))
         progress.rows(parts[-1].read)
         staged += parts[-1].changes.touched
     return parts, noticed
@@ -117,14 +120,19 @@ def _counted(batches: Iterator[Incoming], progress: Progress) -> Iterator[Incomi
         progress.rows(len(batch.row_numbers))
 
 
-def _decide_piece(plan: Plan, piece: Piece, target: Target, noticed: Noticed, first: int) -> Part:
+def _decide_piece(
+    plan: Plan, piece: Piece, target: Target, noticed: Noticed, first: int, leaving: Leaving | None
+) -> Part:
     rows, existing = _both_sides(plan, piece, target)
     existing = _telling(existing, plan, rows, target)
     decision = decide_part(plan, rows, existing)
-    changes = decision.changes.staged_from(first)
+    changes, held = decision.changes, existing
+    if leaving is not None:
+        changes, held = leaving.grow(changes, existing, plan.pairing, plan.shape)
+    changes = changes.staged_from(first)
     noticed.see(rows, existing, decision, plan.pairing)
     noticed.known.append(piece.known_keys(existing, plan.pairing.key))
-    noticed.refusals += target.stage(changes, existing, plan.pairing)
+    noticed.refusals += target.stage(changes, held, plan.pairing)
     changes = in_full(changes, plan.shape, target)
     return Part(piece.incoming, piece.kept(changes), decision.read)
 

@@ -8,16 +8,15 @@ from msgspec.structs import replace
 from tidymerge.core.decide.change import ChangePlan, as_rows, unnamed
 from tidymerge.core.decide.columns import Surroundings
 from tidymerge.core.decide.removal import naming, own_parents, remove_part
-from tidymerge.core.words import counted, plural
-from tidymerge.job.model import Removal, is_archive_file
+from tidymerge.core.words import plural
+from tidymerge.job.model import Removal
 from tidymerge.model import Existing, Pair, Pairing, TableShape, TargetColumn
 from tidymerge.model.changes import Tally
 from tidymerge.model.receipt import Action, Request
 from tidymerge.model.rules import ColumnRule
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
-from tidymerge.run.archive import check_apart, decide_archive, opened_archives
-from tidymerge.run.archive_file import check_files, copy_of
+from tidymerge.run.archives import Archives
 from tidymerge.run.decided import Beside, Decided, Part
 from tidymerge.run.leaving import for_people, in_full
 from tidymerge.run.records import Found, condition, decided_about, read_records, record_key
@@ -32,10 +31,7 @@ def decide_removal(asked: Removal, target: Target, clock: Clock, progress: Progr
     """Read the records, stage those that meet the condition, and find what refers to them."""
     shape = target.describe()
     plan = _plan(asked, shape, clock)
-    files = {table or shape.name: name for table, name in asked.archive.items() if is_archive_file(name)}
-    check_files(list(files.values()))
-    tables = {table: name for table, name in asked.archive.items() if not is_archive_file(name)}
-    archives = opened_archives(tables, target, shape, plan.pairing.key, asked.stamps, create=asked.create)
+    archives = Archives.opened(asked, target, shape, plan.pairing.key)
     progress.stage("reading the records", target.about_how_many)
     if asked.with_referring:
         decided = _decide_tree(asked, target, plan, progress)
@@ -43,23 +39,8 @@ def decide_removal(asked: Removal, target: Target, clock: Clock, progress: Progr
         read = read_records(plan, shape, target, progress)
         progress.stage("looking for what refers to them")
         decided = _decided(asked, target, plan, read)
-    unused = {*archives, *files} - {one.shape.name for one in decided.all}
-    check_apart(decided.all, archives)
-    notes = [archive.note for archive in archives.values() if archive.made]
-    notes += [f"No record of {name} goes, so none is copied." for name in sorted(unused)]
-    to_files = tuple(
-        copy_of(one, files[one.shape.name], asked.stamps, clock.started)
-        for one in decided.all
-        if one.shape.name in files and one.tally.removed
-    )
-    copies = [
-        decide_archive(one, archives[one.shape.name], clock.started)
-        for one in decided.all
-        if one.shape.name in archives
-    ]
-    notes += [f"{counted(copy.records.num_rows, 'record')} in the new file {copy.file}." for copy in to_files]
-    decided = replace(decided, beside=(*decided.beside, *copies), copies=to_files)
-    return decided.noting(*notes, *_hindered(decided.total), last=True)
+    decided = archives.filled(decided, clock.started)
+    return decided.noting(*_hindered(decided.total), last=True)
 
 
 def _decided(asked: Removal, target: Target, plan: ChangePlan, read: Found) -> Decided:
@@ -89,21 +70,31 @@ def _decide_tree(asked: Removal, target: Target, plan: ChangePlan, progress: Pro
     (read,) = found
     more = branches[0].existing.values.num_rows - read.existing.values.num_rows
     several = None if read.several is None else np.r_[read.several, np.zeros(more, bool)]
+    beside = decide_branches(asked, branches, plan.around)
+    first = _decided(asked, target, plan, replace(read, existing=branches[0].existing, several=several))
+    return replace(first, beside=beside).noting(*notes_on(branches, more), last=True)
+
+
+def decide_branches(asked: Removal, branches: Sequence[Branch], around: Surroundings) -> tuple[Beside, ...]:
+    """The records of all tables but the first, staged and settled: children before their parents, given after them."""
     of_children = replace(asked, limits=replace(asked.limits, expect_removed=None))
     beside: list[Beside] = []
     for branch in reversed(branches[1:]):
-        own = ChangePlan(branch.shape, _pairing(branch.shape, branch.key), (), None, plan.around)
+        own = ChangePlan(branch.shape, _pairing(branch.shape, branch.key), (), None, around)
         of_branch = Found(branch.existing, None, branch.target.count(), 0)
         decided = _decided(of_children, branch.target, own, of_branch)
         limits = (replace(one, words=f"{branch.shape.name}: {one.words}") for one in decided.limits)
         beside.insert(0, Beside(branch.target, replace(decided, limits=tuple(limits))))
-    first = _decided(asked, target, plan, replace(read, existing=branches[0].existing, several=several))
-    decided = replace(first, beside=tuple(beside))
+    return tuple(beside)
+
+
+def notes_on(branches: Sequence[Branch], more: int) -> list[str]:
+    """What is worth saying of a tree: of the first table `more` records go than were meant."""
     notes = []
     if more:
-        records = f"{more:,} more {plural(more, 'record', 'records')} of {plan.shape.name}"
+        records = f"{more:,} more {plural(more, 'record', 'records')} of {branches[0].shape.name}"
         notes = [f"{records} {plural(more, 'refers', 'refer')} to those that are meant."]
-    return decided.noting(*notes, *_by_itself(branches), last=True)
+    return [*notes, *_by_itself(branches)]
 
 
 def _by_itself(branches: Sequence[Branch]) -> list[str]:

@@ -11,7 +11,7 @@ from msgspec.structs import replace
 from tidymerge.address import reopened, without_password
 from tidymerge.history.folder import FolderLog
 from tidymerge.history.who import user
-from tidymerge.job.model import Job
+from tidymerge.job.model import Job, Removal
 from tidymerge.model.receipt import Action, Receipt, Request, State, Touch
 from tidymerge.model.rules import Action as Asked
 from tidymerge.model.run import Run
@@ -23,6 +23,7 @@ from tidymerge.run.carry_out import Manner, carry_out
 from tidymerge.run.checks import check_fingerprint, check_limits, check_referred, check_strict
 from tidymerge.run.commit import Shield, full_address
 from tidymerge.run.create import created
+from tidymerge.run.decide_by_rows import leaving
 from tidymerge.run.decide_load import decide_parts, sum_up
 from tidymerge.run.decided import Decided
 from tidymerge.run.earlier import older_than_before
@@ -45,20 +46,22 @@ def _decide_load(
 ) -> Decided:
     """All that is decided about a load before anything is written."""
     shape = describe(job, target)
+    gone = leaving(job, target, shape, clock.started)
     progress.stage("reading the incoming rows")
     gathered = gathering.rows(shape, target)
     widened = created(job, gathered, target) if job.create else widen(job, gathered, shape, target)
     known = known_rows(log, job, target)
     run = clock.run or "(preview)"
     plan = plan_load(widened.job, target, widened.shape, gathered.sample, run, clock.started, known)
-    if not can_split(plan.pairing, plan.shape):
+    if gone is not None or not can_split(plan.pairing, plan.shape):
         gathered = gathered.together()
-    parts, noticed = decide_parts(plan, gathered, target, progress)
+    parts, noticed = decide_parts(plan, gathered, target, progress, gone)
     parts, doubt = without_absent(job, gathered, parts, noticed.nameless, target)
     progress.stage("testing the constraints")
     parts = settle(target, parts, noticed.refusals, plan.pairing)
     decided = sum_up(plan, widened, gathered, target, parts, noticed)
-    return replace(decided, request=request_of(job), warnings=(*decided.warnings, *doubt))
+    decided = replace(decided, request=request_of(job), warnings=(*decided.warnings, *doubt))
+    return decided if gone is None else gone.completed(decided)
 
 
 def _types(job: Job) -> Mapping[str, str]:
@@ -78,11 +81,10 @@ def _run_of(job: Job, clock: Clock, address: str) -> Run:
 
 def request_of(job: Job) -> Request | None:
     """What is asked of records that the rows name, if they bring nothing."""
-    return (
-        Request(Action.REMOVE, keys=", ".join(map(without_password, job.incoming)))
-        if job.rules.every is Asked.REMOVE
-        else None
-    )
+    if job.rules.every is not Asked.REMOVE:
+        return None
+    asked, keys = job.removal or Removal(job.target), ", ".join(map(without_password, job.incoming))
+    return Request(Action.REMOVE, keys=keys, with_referring=asked.with_referring, archive=dict(asked.archive))
 
 
 def preview(job: Job, *, outputs: Outputs = NO_OUTPUTS, progress: Progress = QUIET) -> Receipt:

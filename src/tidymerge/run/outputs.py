@@ -56,6 +56,7 @@ class Outputs(Struct, frozen=True):
         kept = [("the incoming rows", path) for path in _files([*incoming, *(job.incoming if job else ())])]
         kept += [("the target", path) for path in _files([target or (job.target if job else "")])]
         kept += [("the job", Path(job.file))] if job and job.file else []
+        archives = [*archives, *(job.removal.archive.values() if job and job.removal else ())]
         kept += [("an archive", Path(archive)) for archive in archives if is_archive_file(archive)]
         for words, path, known in self._asked():
             _check_place(path, words)

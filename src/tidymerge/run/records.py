@@ -116,7 +116,7 @@ def decided_about(
     tally = account.tally([part.changes])
     account.prove_tally(tally, part.changes, part.read)
     limits = asked.limits
-    if not asked.where and getattr(limits, what) is None:  # who asks for every record means all of them
+    if not asked.named and getattr(limits, what) is None:  # who asks for every record means all of them
         limits = replace(limits, **{what: Most(100, "target")})
     return Decided(
         target=target.address,
@@ -138,7 +138,7 @@ def decided_about(
 
 def _unconditional(asked: Change | Removal, rows: int) -> list[Excess]:
     """What a run without a condition goes over."""
-    if asked.where or asked.every_record:
+    if asked.named or asked.every_record:
         return []
     words = f"There is no condition, so all {rows:,} records of the table are meant."
     return [Excess(words, "every_record", count=True)]

@@ -46,11 +46,13 @@ class Saved(Struct, frozen=True):
 
 def save_of_load(decided: Decided, job: Job, clock: Clock, outputs: Outputs) -> Saved:
     """Write the rejects, if there are any or they were asked for, and the sender's copy."""
-    files, notes, rejects = [], [], None
-    if outputs.rejects is not None or (decided.tally.rejected and outputs.save_rejects and job.save_rejects):
-        files.append(save_rejects(decided, outputs.rejects, job.incoming[0]))
-        rejects = files[-1].path
+    files: list[Placed] = []
+    notes, rejects = [], None
     try:
+        files.extend(save_copy(copy) for copy in decided.copies)
+        if outputs.rejects is not None or (decided.tally.rejected and outputs.save_rejects and job.save_rejects):
+            files.append(save_rejects(decided, outputs.rejects, job.incoming[0]))
+            rejects = files[-1].path
         if outputs.marked is not None:
             file, note = save_marked(decided, outputs.marked, clock, preview=False)
             files.append(file)

@@ -51,7 +51,7 @@ def remove(
             stamps=tuple(stamp or ()),
         )  # fmt: skip
         files.check(target=asked.target, incoming=[keys] if keys else [], archives=list(asked.archive.values()))
-    look, act = _by_condition(asked, files, wait) if keys is None else _by_keys(asked, keys, files, wish, wait)
+    look, act = _by_condition(asked, files, wait) if keys is None else _by_keys(asked, files, wish, wait)
     output.perform(out, wish, files, look, act)
 
 
@@ -69,12 +69,12 @@ def _by_condition(asked: "Removal", files: "Outputs", wait: int | None) -> "tupl
     )
 
 
-def _by_keys(asked: "Removal", keys: str, files: "Outputs", wish: "Wish", wait: int | None) -> "tuple[Look, Act]":
+def _by_keys(asked: "Removal", files: "Outputs", wish: "Wish", wait: int | None) -> "tuple[Look, Act]":
     """The rows of a file name the records: then it goes the way of a load."""
     from tidymerge.cli.screen import output
     from tidymerge.run import load as loading
 
-    job = asked.by_rows(keys)
+    job = asked.by_rows()
     return (
         lambda most, outputs, progress: loading.preview_in_full(job, most, outputs=outputs, progress=progress),
         lambda expected, progress: loading.load(

@@ -6,9 +6,9 @@ import numpy as np
 import pyarrow as pa
 from msgspec.structs import replace
 
-from tidymerge.core.decide.rows import flawed
+from tidymerge.core.decide.rows import flawed, key_text
 from tidymerge.core.match.order import generations
-from tidymerge.model import Existing, Flaw, Pairing, TableShape
+from tidymerge.model import Existing, Flaw, Indices, Pairing, TableShape
 from tidymerge.model.changes import ChangeSet, Inserts, Outcome, Removals, Updates
 
 
@@ -34,6 +34,24 @@ def remove_part(existing: Existing, pairing: Pairing, shape: TableShape, flaws: 
         updates=Updates(before=none, after=none),
         inserts=Inserts(after=none, given={name: np.zeros(0, bool) for name in pairing.key}),
         removals=Removals(rows, rows, np.arange(len(rows)), keys, keys),
+    )
+
+
+def with_others(changes: ChangeSet, rows: Indices, existing: Existing, shape: TableShape) -> ChangeSet:
+    """The removals that `rows` asked for, and those of the other records that go: they are on no row.
+
+    `existing` are all of them, first those of the rows, in their order.
+    """
+    more = existing.values.num_rows - len(rows)
+    all_rows = np.r_[rows, len(changes.outcomes) + np.arange(more)]
+    order = np.argsort(-generations(existing.values, shape), kind="stable")
+    keys = existing.values.select(changes.key)
+    sorted_keys = keys.take(pa.array(order))
+    return replace(
+        changes,
+        outcomes=np.r_[changes.outcomes, np.full(more, Outcome.REMOVED, np.uint8)],
+        removals=Removals(order, all_rows[order], np.arange(len(order)), sorted_keys, sorted_keys),
+        absent=key_text(keys.slice(len(rows)), changes.key),
     )
 
 

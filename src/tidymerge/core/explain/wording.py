@@ -125,6 +125,9 @@ def wording(receipt: Receipt) -> Wording:
     if receipt.request is not None and receipt.request.drops:
         return _DROP
     if receipt.request is not None and receipt.request.keys is not None:
+        if len(receipt.tables) > 1:
+            meanings = {**_ARCHIVED, **words.meanings} if receipt.request.archive else words.meanings
+            return replace(words, many="rows and records", which="of all tables", meanings=meanings)
         return replace(words, one="row read", many="rows read", which="blank rows not counted")
     request = receipt.request
     if request is not None and (request.with_referring or request.archive):

@@ -127,8 +127,9 @@ class SqlTable:
         return self._shape
 
     def abolish(self) -> None:
-        """Take the table away, with the commit."""
-        self._database.drop_table(self._name)
+        """Take the table away, with the commit; one that only seems to be there is not."""
+        if not self._seeming:
+            self._database.drop_table(self._name)
 
     def add(self, columns: Sequence[NewColumn]) -> TableShape:
         """Give the table more columns; a preview reads it as if it had them, blank in all records."""
