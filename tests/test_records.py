@@ -129,6 +129,16 @@ def test_several_tables_of_a_file_with_an_odd_name_come_back(run, keepers, folde
         assert connection.execute('SELECT count(*) FROM "h""i#ve"').fetchone() == (2,)
 
 
+def test_a_circle_of_tables_that_nothing_breaks_is_refused_by_name(run, folder):
+    with sqlite3.connect(folder / "pair.db") as connection:
+        connection.executescript(
+            "CREATE TABLE egg (id INTEGER PRIMARY KEY, hen INTEGER NOT NULL REFERENCES hen); INSERT INTO egg VALUES (1, 1);"
+            "CREATE TABLE hen (id INTEGER PRIMARY KEY, egg INTEGER NOT NULL REFERENCES egg); INSERT INTO hen VALUES (1, 1)"
+        )
+    refused = run("remove", "pair.db#hen", "--where", "id = 1", "--with-referring")
+    assert (refused.status, "egg and hen refer to each other in a circle" in refused.err) == (2, True), refused.err
+
+
 def test_archives_that_would_get_in_each_others_way_are_refused(run, keepers, folder):
     with sqlite3.connect(folder / "coop.db") as connection:
         connection.executescript(

@@ -14,17 +14,18 @@ from strategies import LONG
 
 NUMBER, STEP = (400 if LONG else 10), 10
 SCHEMA = """
-CREATE TABLE keeper (id INTEGER PRIMARY KEY, mentor INTEGER REFERENCES keeper, friend INTEGER REFERENCES keeper (id));
+CREATE TABLE keeper (id INTEGER PRIMARY KEY, mentor INTEGER REFERENCES keeper, friend INTEGER REFERENCES keeper (id),
+    best INTEGER REFERENCES seen (n));
 CREATE TABLE hive (code TEXT COLLATE NOCASE, no INTEGER, owner INTEGER REFERENCES keeper ON DELETE CASCADE, PRIMARY KEY (code, no));
 CREATE TABLE seen (n INTEGER PRIMARY KEY, code TEXT, no INTEGER, who INTEGER REFERENCES keeper ON DELETE SET NULL,
     again INTEGER REFERENCES seen, FOREIGN KEY (code, no) REFERENCES hive (code, no));
 """
 REFERS = {  # table: by which columns, to which table, and its columns
-    "keeper": [((1,), "keeper", (0,)), ((2,), "keeper", (0,))],
+    "keeper": [((1,), "keeper", (0,)), ((2,), "keeper", (0,)), ((3,), "seen", (0,))],
     "hive": [((2,), "keeper", (0,))],
     "seen": [((3,), "keeper", (0,)), ((4,), "seen", (0,)), ((1, 2), "hive", (0, 1))],
 }
-WIDTHS = {"keeper": 3, "hive": 3, "seen": 5}
+WIDTHS = {"keeper": 4, "hive": 3, "seen": 5}
 Tables = dict[str, list[tuple]]
 
 
@@ -39,7 +40,8 @@ def made(chance: random.Random) -> Tables:
         code, no = chance.choice([(None, None), (None, 1), *(hive[:2] for hive in hives)])
         code = code and chance.choice([code, code.upper()])  # equal by the collation of what is referred to
         seen.append((n, code, no, maybe(keepers), maybe(range(count))))
-    return {"keeper": [(k, maybe(keepers), maybe(keepers)) for k in keepers], "hive": hives, "seen": seen}
+    best = range(count) if chance.random() < 0.5 else ()  # then the tables refer to each other in a circle
+    return {"keeper": [(k, maybe(keepers), maybe(keepers), maybe(best)) for k in keepers], "hive": hives, "seen": seen}
 
 
 def key(values: tuple) -> tuple:

@@ -188,6 +188,15 @@ class AmongOthers(Protocol):
         One to `create` is not there yet.
         """
 
+    def loosen(self, columns: Sequence[str]) -> None:
+        """Leave columns empty that refer to tables which are written later, until they are filled."""
+
+    def fill(self, changes: ChangeSet) -> int:
+        """Fill the loose columns of written records; how many were updated in no other. Raises TargetChanged."""
+
+    def let_go(self, changes: ChangeSet) -> None:
+        """Empty the loose columns of records that are to go. Raises TargetChanged."""
+
     def referring(self) -> list[ForeignKey]:
         """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
 

@@ -23,7 +23,7 @@ from tidymerge.ports.target import AmongOthers, Target
 from tidymerge.run.ask import equal_texts
 from tidymerge.run.create import table_in_sql
 from tidymerge.run.decided import Beside, Decided, Part
-from tidymerge.run.settle import settle
+from tidymerge.run.settle import Staged, settle
 
 _TIME = "timestamp"
 
@@ -146,7 +146,7 @@ def decide_archive(removed: Decided, archive: Archive, now: datetime) -> Beside:
     readable = target.readable(keys)
     names = key_text(unmarked_table(readable) if target.marks_text else readable, key)
     rows = Incoming(removed.target, (), np.zeros(held.num_rows, np.int64), 0, records=names)
-    (settled,) = settle(target, [Part(lambda: rows, changes, held.num_rows)], refusals, pairing)
+    ((settled,),) = settle([Staged(target, [Part(lambda: rows, changes, held.num_rows)], refusals, pairing)])
     return Beside(target, _decided(settled, archive, pairing, rows))
 
 

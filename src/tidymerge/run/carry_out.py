@@ -6,12 +6,13 @@ from functools import partial
 from msgspec import Struct
 from msgspec.structs import replace
 
+from tidymerge.core.match.family import family
 from tidymerge.model.receipt import Receipt
 from tidymerge.model.run import Run
 from tidymerge.ports.log import Recording
 from tidymerge.ports.progress import Progress
-from tidymerge.ports.target import Target
-from tidymerge.run.commit import Carried, Shield, commit, let_go, prove, prove_gone, seal, write
+from tidymerge.ports.target import AmongOthers, Target
+from tidymerge.run.commit import Carried, Shield, commit, complete, let_go, prove, prove_gone, seal, write
 from tidymerge.run.decided import Beside, Decided
 from tidymerge.run.once import keep_rows
 from tidymerge.run.report import Clock, make_receipt
@@ -60,21 +61,48 @@ def _written(
     if decided.only_drops:
         return [prove_gone(target, let_go(target, decided, recording.add, progress), progress)]
     tables = [Beside(target, decided), *decided.beside]
-    places = range(len(tables))
+    tables, places = _parents_first(tables)
     # What comes is there before anything goes. Parents come before their children, and go after them.
     going = [at for at in places if tables[at].decided.tally.removed and not tables[at].decided.tally.inserted]
     done: dict[int, Carried] = {}
     for order in ([at for at in places if at not in going], going[::-1]):
         for at in order:
-            done[at] = write(tables[at].target, tables[at].decided, partial(recording.add, table=at), progress)
+            _let_go(tables[at])
+        for at in order:
+            keep = partial(recording.add, table=at)
+            done[at] = write(tables[at].target, tables[at].decided, keep, progress, late=tables[at].loose)
             if done[at].written.refused:
                 manner.check(_joined(done, tables))
+        for at in order:
+            done[at] = complete(tables[at].target, done[at], partial(recording.add, table=at))
         for at in order:
             done[at] = prove(
                 tables[at].target, done[at], progress, trusting=manner.trusting, only_changed=manner.only_changed
             )
     first = replace(done[0], decided=_joined(done, tables))
-    return [first, *(done[at] for at in places[1:])]
+    return [first, *(done[at] for at in range(1, len(tables)))]
+
+
+def _parents_first(tables: list[Beside]) -> tuple[list[Beside], list[int]]:
+    """The tables, with columns loosened where they refer to each other in a circle, and their order. BadOption."""
+    if len(tables) == 1:
+        return tables, [0]
+    shapes = [one.decided.shape for one in tables]
+    found = family(shapes, {one.decided.shape.name: one.decided.pairing.key for one in tables})
+    names = [shape.name for shape in shapes]
+    for name, columns in found.loose.items():
+        target = tables[names.index(name)].target
+        if isinstance(target, AmongOthers):
+            target.loosen(columns)
+    told = [replace(one, loose=one.decided.shape.name in found.loose) for one in tables]
+    return told, [names.index(name) for name in found.order]
+
+
+def _let_go(table: Beside) -> None:
+    """Empty what refers in a circle to records of other tables which go, too."""
+    for part in table.decided.parts if table.loose else ():
+        if len(part.changes.removals) and isinstance(table.target, AmongOthers):
+            table.target.let_go(part.changes)
 
 
 def _joined(done: dict[int, Carried], tables: list[Beside]) -> Decided:

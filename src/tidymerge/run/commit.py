@@ -21,7 +21,7 @@ from tidymerge.model.receipt import Receipt
 from tidymerge.model.run import OtherTable, Run
 from tidymerge.ports.log import Recording
 from tidymerge.ports.progress import Progress
-from tidymerge.ports.target import Spelling, Target
+from tidymerge.ports.target import AmongOthers, Spelling, Target
 from tidymerge.run.ask import suspects
 from tidymerge.run.decided import Decided, Part
 from tidymerge.run.report import Clock
@@ -34,7 +34,8 @@ Keep = Callable[[Logged], None]
 class Carried(Struct, frozen=True):
     """What was decided, as far as it is written: what the target said of it, and whether it was read back equal.
 
-    `found` are the written records as they were read back for the log, if nothing was written after that.
+    `found` are the written records as they were read back for the log, if nothing was written after that. Some records
+    are `waiting` for the log until other tables are written: each part as decided and as kept, and what was before.
     """
 
     decided: Decided
@@ -43,6 +44,7 @@ class Carried(Struct, frozen=True):
     whole: bool = False
     found: pa.Table | None = None
     verified: bool = True
+    waiting: tuple[tuple[Part, Part, pa.Table], ...] = ()
 
 
 def full_address(given: str, found: str) -> str:
@@ -80,14 +82,14 @@ class _Columns(Struct, frozen=True):
         )
 
 
-def write(target: Target, decided: Decided, keep: Keep, progress: Progress) -> Carried:
+def write(target: Target, decided: Decided, keep: Keep, progress: Progress, *, late: bool = False) -> Carried:
     """Write, log, and account for what only the target could find fault with. Raises ProofFailed, LogUnwritable.
 
-    `keep` puts the changes into the log.
+    `keep` puts the changes into the log; if that has to be `late`, `complete` does it.
     """
     progress.stage("writing", _changed(decided))
     columns = _Columns.of(decided)
-    parts, done, found = [], [], None
+    parts, done, waiting, found = [], [], [], None
     # Once for the log and for the proof, where nothing is written in between, and nothing changes values on its own.
     is_last = sum(part.changes.touched > 0 for part in decided.parts) == 1
     once = is_last and isinstance(target, Spelling) and not suspects(target)
@@ -98,16 +100,11 @@ def write(target: Target, decided: Decided, keep: Keep, progress: Progress) -> C
         before = _before(target, part, decided, columns)
         done.append(target.write(part.changes))
         (kept,) = reject_refusals([part], done[-1].refused)
-        if once:
-            found = target.read_back(kept.changes, decided.pairing)
-        after = _after(target, kept, decided, columns, found)
-        keys = dict.fromkeys((*columns.record_key, *decided.pairing.key))
-        if done[-1].refused:
-            stays = np.isin(part.changes.updates.positions, kept.changes.updates.positions)
-            before = before.filter(pa.array(stays))
-        was, removals = target.readable(before), kept.changes.removals
-        done_to = replace(kept.changes, removals=replace(removals, before=target.readable(removals.before)))
-        keep(logged(part.rows(), done_to, was, target.readable(after), list(keys), whole=columns.whole))
+        if late:
+            waiting.append((part, kept, before))
+        else:
+            found = target.read_back(kept.changes, decided.pairing) if once else None
+            _log(target, decided, columns, (part, kept, before), found, keep)
         parts.append(kept)
         progress.rows(kept.changes.touched)
     if not done and decided.back:  # a column comes back that held nothing
@@ -122,7 +119,38 @@ def write(target: Target, decided: Decided, keep: Keep, progress: Progress) -> C
             "so the counts and the fingerprint differ from the preview's."
         )
         decided = decided.with_parts(parts, note)
-    return Carried(decided, written, columns.record_key, columns.whole, found)
+    return Carried(decided, written, columns.record_key, columns.whole, found, waiting=tuple(waiting))
+
+
+def complete(target: Target, carried: Carried, keep: Keep) -> Carried:
+    """Fill what had to wait for other tables, and log what waited."""
+    if not carried.waiting:
+        return carried
+    decided, filled = carried.decided, 0
+    columns = _Columns.of(decided)
+    for part, kept, before in carried.waiting:
+        filled += target.fill(kept.changes) if isinstance(target, AmongOthers) else 0
+        _log(target, decided, columns, (part, kept, before), None, keep)
+    written = replace(carried.written, updated=carried.written.updated + filled)
+    return replace(carried, written=written, waiting=())
+
+
+def _log(
+    target: Target,
+    decided: Decided,
+    columns: _Columns,
+    done: tuple[Part, Part, pa.Table],
+    found: pa.Table | None,
+    keep: Keep,
+) -> None:
+    """Put what was done to a part into the log: as it was decided, as it is kept, and what was before."""
+    part, kept, before = done
+    after = _after(target, kept, decided, columns, found)
+    keys = dict.fromkeys((*columns.record_key, *decided.pairing.key))
+    stays = np.isin(part.changes.updates.positions, kept.changes.updates.positions)
+    was, removals = target.readable(before if stays.all() else before.filter(pa.array(stays))), kept.changes.removals
+    done_to = replace(kept.changes, removals=replace(removals, before=target.readable(removals.before)))
+    keep(logged(part.rows(), done_to, was, target.readable(after), list(keys), whole=columns.whole))
 
 
 def let_go(target: Target, decided: Decided, keep: Keep, progress: Progress) -> Carried:

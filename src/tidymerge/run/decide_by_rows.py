@@ -16,9 +16,10 @@ from tidymerge.model.changes import ChangeSet
 from tidymerge.ports.target import Target
 from tidymerge.run.archives import Archives
 from tidymerge.run.ask import equal_texts
-from tidymerge.run.decide_remove import decide_branches, notes_on
-from tidymerge.run.decided import Beside, Decided
+from tidymerge.run.decide_remove import Going, beside_of, decided_removal, notes_on, staged_branches
+from tidymerge.run.decided import Decided, Part
 from tidymerge.run.records import record_key
+from tidymerge.run.settle import Staged
 from tidymerge.run.tree import grown
 
 
@@ -29,8 +30,13 @@ class Leaving(Struct):
     target: Target
     archives: Archives
     now: datetime
-    beside: tuple[Beside, ...] = ()
+    children: tuple[Going, ...] = ()
     notes: tuple[str, ...] = ()
+
+    @property
+    def staged(self) -> list[Staged]:
+        """What goes along, as it is staged."""
+        return [child.staged for child in self.children]
 
     def grow(
         self, changes: ChangeSet, existing: Existing, pairing: Pairing, shape: TableShape
@@ -48,7 +54,7 @@ class Leaving(Struct):
         branches = grown(self.target, shape, pairing.key, meant)
         (rows,) = named
         more = branches[0].existing.values.num_rows - len(rows)
-        self.beside = decide_branches(self.asked, branches, Surroundings(self.now))
+        self.children = tuple(staged_branches(self.asked, branches, Surroundings(self.now)))
         self.notes = tuple(notes_on(branches, more))
         return with_others(changes, rows, branches[0].existing, shape), branches[0].existing
 
@@ -63,9 +69,10 @@ class Leaving(Struct):
         matches = match(code_keys(own, keys, pairing.key_columns, equal))
         return only(found, matches.times > 0), matches.record[matches.times > 0]
 
-    def completed(self, decided: Decided) -> Decided:
-        """The removal with all of that."""
-        decided = replace(decided, beside=self.beside).noting(*self.notes, last=True)
+    def completed(self, decided: Decided, parts: Sequence[Sequence[Part]]) -> Decided:
+        """The removal with all of that; `parts` are those of what goes along, settled."""
+        others = [decided_removal(child, part) for child, (part,) in zip(self.children, parts, strict=True)]
+        decided = replace(decided, beside=beside_of(self.children, others)).noting(*self.notes, last=True)
         return self.archives.filled(decided, self.now)
 
 

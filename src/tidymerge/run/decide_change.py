@@ -22,7 +22,7 @@ from tidymerge.run.decided import Decided, Part
 from tidymerge.run.plan import look_up
 from tidymerge.run.records import condition, decided_about, own_columns, read_records, record_key
 from tidymerge.run.report import Clock
-from tidymerge.run.settle import settle
+from tidymerge.run.settle import Staged, settle
 
 
 def decide_change(asked: Change, target: Target, clock: Clock, progress: Progress) -> Decided:
@@ -36,7 +36,7 @@ def decide_change(asked: Change, target: Target, clock: Clock, progress: Progres
     refusals = target.stage(decision.changes, read.existing, plan.pairing)
     progress.stage("testing the constraints")
     part = Part(lambda: rows, decision.changes, read.existing.values.num_rows)
-    (part,) = settle(target, [part], refusals, plan.pairing)
+    ((part,),) = settle([Staged(target, [part], refusals, plan.pairing)])
     decided = decided_about(asked, target, plan, read, part, request_of(asked), "updated")
     return decided.noting(*_rounded(part, decision))
 

@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 
 import numpy as np
+from msgspec import Struct
 from msgspec.structs import replace
 
 from tidymerge.core.decide.change import ChangePlan, as_rows, unnamed
@@ -21,7 +22,7 @@ from tidymerge.run.decided import Beside, Decided, Part
 from tidymerge.run.leaving import for_people, in_full
 from tidymerge.run.records import Found, condition, decided_about, read_records, record_key
 from tidymerge.run.report import Clock
-from tidymerge.run.settle import settle
+from tidymerge.run.settle import Staged, settle
 from tidymerge.run.tree import Branch, grown
 
 _ON_DELETE = {"CASCADE": "remove records", "SET NULL": "empty {} in records", "SET DEFAULT": "reset {} in records"}
@@ -38,22 +39,42 @@ def decide_removal(asked: Removal, target: Target, clock: Clock, progress: Progr
     else:
         read = read_records(plan, shape, target, progress)
         progress.stage("looking for what refers to them")
-        decided = _decided(asked, target, plan, read)
+        (decided,) = settled_removals([staged_removal(asked, target, plan, read)])
     decided = archives.filled(decided, clock.started)
     return decided.noting(*_hindered(decided.total), last=True)
 
 
-def _decided(asked: Removal, target: Target, plan: ChangePlan, read: Found) -> Decided:
-    """Records that go, but for those that can't: staged, and settled."""
+class Going(Struct, frozen=True):
+    """Records of a table that are staged to go."""
+
+    asked: Removal
+    plan: ChangePlan
+    read: Found
+    staged: Staged
+
+
+def staged_removal(asked: Removal, target: Target, plan: ChangePlan, read: Found) -> Going:
+    """Stage records that go, but for those that can't."""
     rows = as_rows(plan, read.existing, target.address)
     flaws = unnamed(plan, read.existing, read.several)
     changes = remove_part(read.existing, plan.pairing, plan.shape, flaws)
     refusals = target.stage(changes, read.existing, plan.pairing)
     changes = naming(in_full(changes, plan.shape, target), changes.removals.before)
-    readable = for_people(target)
-    (part,) = settle(target, [Part(lambda: rows, changes, len(rows.row_numbers))], refusals, plan.pairing, readable)
-    decided = decided_about(asked, target, plan, read, part, request_of(asked), "removed")
-    return replace(decided, shown=readable)
+    part = Part(lambda: rows, changes, len(rows.row_numbers))
+    return Going(asked, plan, read, Staged(target, [part], refusals, plan.pairing, for_people(target)))
+
+
+def settled_removals(going: Sequence[Going]) -> list[Decided]:
+    """What was decided about each table, once all that goes is staged."""
+    settled = settle([one.staged for one in going])
+    return [decided_removal(one, part) for one, (part,) in zip(going, settled, strict=True)]
+
+
+def decided_removal(going: Going, part: Part) -> Decided:
+    """What was decided about one table."""
+    asked, target = going.asked, going.staged.target
+    decided = decided_about(asked, target, going.plan, going.read, part, request_of(asked), "removed")
+    return replace(decided, shown=going.staged.shown)
 
 
 def _decide_tree(asked: Removal, target: Target, plan: ChangePlan, progress: Progress) -> Decided:
@@ -70,22 +91,31 @@ def _decide_tree(asked: Removal, target: Target, plan: ChangePlan, progress: Pro
     (read,) = found
     more = branches[0].existing.values.num_rows - read.existing.values.num_rows
     several = None if read.several is None else np.r_[read.several, np.zeros(more, bool)]
-    beside = decide_branches(asked, branches, plan.around)
-    first = _decided(asked, target, plan, replace(read, existing=branches[0].existing, several=several))
-    return replace(first, beside=beside).noting(*notes_on(branches, more), last=True)
+    root = staged_removal(asked, target, plan, replace(read, existing=branches[0].existing, several=several))
+    children = staged_branches(asked, branches, plan.around)
+    first, *others = settled_removals([root, *children])
+    decided = replace(first, beside=beside_of(children, others))
+    return decided.noting(*notes_on(branches, more), last=True)
 
 
-def decide_branches(asked: Removal, branches: Sequence[Branch], around: Surroundings) -> tuple[Beside, ...]:
-    """The records of all tables but the first, staged and settled: children before their parents, given after them."""
+def staged_branches(asked: Removal, branches: Sequence[Branch], around: Surroundings) -> list[Going]:
+    """The records of all tables but the first, staged."""
     of_children = replace(asked, limits=replace(asked.limits, expect_removed=None))
-    beside: list[Beside] = []
-    for branch in reversed(branches[1:]):
+    going = []
+    for branch in branches[1:]:
         own = ChangePlan(branch.shape, _pairing(branch.shape, branch.key), (), None, around)
         of_branch = Found(branch.existing, None, branch.target.count(), 0)
-        decided = _decided(of_children, branch.target, own, of_branch)
-        limits = (replace(one, words=f"{branch.shape.name}: {one.words}") for one in decided.limits)
-        beside.insert(0, Beside(branch.target, replace(decided, limits=tuple(limits))))
-    return tuple(beside)
+        going.append(staged_removal(of_children, branch.target, own, of_branch))
+    return going
+
+
+def beside_of(children: Sequence[Going], decided: Sequence[Decided]) -> tuple[Beside, ...]:
+    """What was decided about the children of a tree, as tables beside its first one."""
+    found = []
+    for going, one in zip(children, decided, strict=True):
+        limits = (replace(excess, words=f"{one.shape.name}: {excess.words}") for excess in one.limits)
+        found.append(Beside(going.staged.target, replace(one, limits=tuple(limits))))
+    return tuple(found)
 
 
 def notes_on(branches: Sequence[Branch], more: int) -> list[str]:

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
+from msgspec import Struct
 from msgspec.structs import replace
 
 from tidymerge.address import same_table
@@ -21,7 +22,7 @@ from tidymerge.ports.target import AmongOthers, Target
 from tidymerge.run.ask import equal_texts
 from tidymerge.run.decided import Beside, Decided, Part, as_they_are
 from tidymerge.run.records import put_together
-from tidymerge.run.settle import settle
+from tidymerge.run.settle import Staged, settle
 
 
 def held_against(
@@ -155,23 +156,29 @@ def later_runs(log: RunLog, run: Run) -> Iterator[tuple[Run, Iterable[Logged]]]:
 
 def decide_undo(log: RunLog, run: Run, target: Target, progress: Progress) -> Decided:
     """Compare every record of a run with the log, stage what puts it back, and settle the constraints."""
-    if not run.others:
-        return _decide_undo(log, run, target, progress)
-    found: dict[int, Decided] = {}
-    tables = [(own, beside(target, own, create=own.gone)) for own in run.each]
-
-    def came(own: Run) -> bool:
-        return own.receipt is not None and own.receipt.rows.inserted > 0
-
-    # Parents come before their children, and go after them.
-    for own, there in sorted(tables, key=lambda one: -one[0].table if came(one[0]) else 0):
-        found[own.table] = _decide_undo(log, own, there, progress)
-    others = tuple(Beside(there, found[own.table]) for own, there in tables[1:])
-    return replace(found[0], beside=others)
+    # All are opened first: MariaDB begins anew where a table is made again.
+    opened = [(own, beside(target, own, create=own.gone)) for own in run.each]
+    tables = [_staged_undo(log, own, there, progress) for own, there in opened]
+    progress.stage("testing the constraints")
+    settled = settle([one.staged for one in tables])
+    first, *others = [_decided_undo(log, one, parts) for one, parts in zip(tables, settled, strict=True)]
+    found = (Beside(one.staged.target, decided) for one, decided in zip(tables[1:], others, strict=True))
+    return replace(first, beside=tuple(found))
 
 
-def _decide_undo(log: RunLog, run: Run, target: Target, progress: Progress) -> Decided:
-    """The same for one of its tables."""
+class _Undoing(Struct, frozen=True):
+    """A table of a run that is undone: what the log has, its shape with columns that come back, what is staged."""
+
+    run: Run
+    shape: TableShape
+    again: Sequence[NewColumn]
+    logs: Sequence[Logged]
+    rows_before: int
+    staged: Staged
+
+
+def _staged_undo(log: RunLog, run: Run, target: Target, progress: Progress) -> _Undoing:
+    """Stage what puts one table back."""
     shape, again = _made_again(run, target) if run.gone else _with_dropped(run, target)
     progress.stage("comparing the target with the log")
     parts: list[Part] = []
@@ -191,10 +198,15 @@ def _decide_undo(log: RunLog, run: Run, target: Target, progress: Progress) -> D
         progress.rows(len(kept.rows))
     if pairing is None:
         raise NotUndoable(f"The run {run.name} changed nothing, so there is nothing to undo.", run=run.name)
-    rows_before = target.count()
-    progress.stage("testing the constraints")
     readable = _for_people(target) if run.marked else as_they_are
-    settled = settle(target, parts, refusals, pairing, readable)
+    staged_so = Staged(target, parts, refusals, pairing, readable)
+    return _Undoing(run, shape, again, seen, target.count(), staged_so)
+
+
+def _decided_undo(log: RunLog, undoing: _Undoing, settled: Sequence[Part]) -> Decided:
+    """What was decided about one table."""
+    run, shape, again = undoing.run, undoing.shape, undoing.again
+    target, rows_before = undoing.staged.target, undoing.rows_before
     changed = [part.changes for part in settled]
     for part in settled:
         account.prove_tally(account.tally([part.changes]), part.changes, part.read)
@@ -202,9 +214,9 @@ def _decide_undo(log: RunLog, run: Run, target: Target, progress: Progress) -> D
     notes += [] if run.gone else [f"The column {one.name} comes back, as the last one." for one in again]
     return Decided(
         target=target.address,
-        sample=Sample(parts[0].rows()),
+        sample=Sample(settled[0].rows()),
         shape=shape,
-        pairing=pairing,
+        pairing=undoing.staged.pairing,
         rows_before=rows_before,
         parts=tuple(settled),
         tally=account.tally(changed),
@@ -212,8 +224,8 @@ def _decide_undo(log: RunLog, run: Run, target: Target, progress: Progress) -> D
         warnings=(),
         notes=(*shape.notes, *notes),
         view=(),
-        shown=readable,
-        conflicts=lambda decided: _conflicts(log, run, seen, decided),
+        shown=undoing.staged.shown,
+        conflicts=lambda decided: _conflicts(log, run, undoing.logs, decided),
         added=tuple(again),
         back=bool(again) and not run.gone,
         dropped=dropped,

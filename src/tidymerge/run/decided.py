@@ -47,10 +47,11 @@ def _no_conflicts(_: Sequence[Part]) -> Iterable[Conflict]:
 
 
 class Beside(Struct, frozen=True):
-    """A further table of the run, and what was decided about it."""
+    """A further table of the run, and what was decided about it. In a `loose` one some columns wait for others."""
 
     target: Target
     decided: "Decided"
+    loose: bool = False
 
 
 class Copy(Struct, frozen=True):

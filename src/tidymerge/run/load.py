@@ -36,7 +36,7 @@ from tidymerge.run.plan import describe, plan_load
 from tidymerge.run.record import recorded, settle_all
 from tidymerge.run.report import Clock, first_touches, make_receipt, save_marked, save_rejects
 from tidymerge.run.save import save_of_load
-from tidymerge.run.settle import settle
+from tidymerge.run.settle import Staged, settle
 from tidymerge.run.split import can_split
 from tidymerge.run.widen import widen
 
@@ -58,10 +58,11 @@ def _decide_load(
     parts, noticed = decide_parts(plan, gathered, target, progress, gone)
     parts, doubt = without_absent(job, gathered, parts, noticed.nameless, target)
     progress.stage("testing the constraints")
-    parts = settle(target, parts, noticed.refusals, plan.pairing)
+    staged = [Staged(target, parts, noticed.refusals, plan.pairing), *([] if gone is None else gone.staged)]
+    parts, *others = settle(staged)
     decided = sum_up(plan, widened, gathered, target, parts, noticed)
     decided = replace(decided, request=request_of(job), warnings=(*decided.warnings, *doubt))
-    return decided if gone is None else gone.completed(decided)
+    return decided if gone is None else gone.completed(decided, others)
 
 
 def _types(job: Job) -> Mapping[str, str]:

@@ -2,6 +2,8 @@
 
 from collections.abc import Callable, Sequence
 
+from msgspec import Struct
+
 from tidymerge.core.decide.constraints import dropped, flaws_of, refused
 from tidymerge.model import Pairing
 from tidymerge.model.changes import ChangeSet, Refusal
@@ -10,31 +12,44 @@ from tidymerge.run.ask import violations
 from tidymerge.run.decided import Part, as_they_are
 
 
-def settle(
-    target: Target,
-    parts: Sequence[Part],
-    refusals: Sequence[Refusal],
-    pairing: Pairing,
-    shown: Callable[[ChangeSet], ChangeSet] = as_they_are,
-) -> list[Part]:
+class Staged(Struct, frozen=True):
+    """A table of the run, and the changes that are staged in it; `shown` makes their values fit to be read."""
+
+    target: Target
+    parts: Sequence[Part]
+    refusals: Sequence[Refusal]
+    pairing: Pairing
+    shown: Callable[[ChangeSet], ChangeSet] = as_they_are
+
+
+def settle(tables: Sequence[Staged]) -> list[list[Part]]:
     """Reject staged changes that the target refused, and those that break a constraint, until none does.
 
-    One rejected record may have been another's parent. `shown` makes the values fit to be read.
+    One rejected record may have been another's parent, or the child of one that was to go. The parts of each table.
     """
-    settled = reject_refusals(parts, refusals)
-    target.unstage([refusal.position for refusal in refusals])
+    settled = []
+    for one in tables:
+        settled.append(reject_refusals(one.parts, one.refusals))
+        one.target.unstage([refusal.position for refusal in one.refusals])
     at_fault = True
     while at_fault:
-        broken = violations(target, pairing) if any(part.changes.touched for part in settled) else []
-        at_fault = False
-        for index, part in enumerate(settled if broken else ()):
-            readable = shown(part.changes)
-            flaws = [flaw for violation in broken for flaw in flaws_of(violation, readable, pairing)]
-            if flaws:
-                at_fault = True
-                target.unstage(dropped(part.changes, flaws).tolist())
-                settled[index] = part.without(flaws)
+        found = [_settled_once(one, parts) for one, parts in zip(tables, settled, strict=True)]
+        at_fault = any(found)
     return settled
+
+
+def _settled_once(table: Staged, parts: list[Part]) -> bool:
+    """Reject in its `parts` what breaks a constraint of a table now; whether anything did."""
+    broken = violations(table.target, table.pairing) if any(part.changes.touched for part in parts) else []
+    at_fault = False
+    for index, part in enumerate(parts if broken else ()):
+        readable = table.shown(part.changes)
+        flaws = [flaw for violation in broken for flaw in flaws_of(violation, readable, table.pairing)]
+        if flaws:
+            at_fault = True
+            table.target.unstage(dropped(part.changes, flaws).tolist())
+            parts[index] = part.without(flaws)
+    return at_fault
 
 
 def reject_refusals(parts: Sequence[Part], refusals: Sequence[Refusal]) -> list[Part]:

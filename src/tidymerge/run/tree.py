@@ -9,6 +9,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from tidymerge.core.decide.change import only
+from tidymerge.core.match.family import family
 from tidymerge.core.match.match import by_number, code_keys, match, texts_to_tell
 from tidymerge.core.tidy.cells import as_array, valid
 from tidymerge.errors import BadOption
@@ -34,7 +35,8 @@ def grown(
 ) -> list[Branch]:
     """The records that are `meant`, which is asked for columns, and all that refers to them: parents before children.
 
-    Raises BadOption where tables refer to each other in a circle, and NoKey for a table without a key.
+    The first are those that are meant. Raises BadOption where tables refer to each other in a circle that nothing
+    breaks, and NoKey for a table without a key.
     """
     if not isinstance(target, AmongOthers):
         raise BadOption("Nothing refers to the rows of a file, so there is nothing that could go along with them.")
@@ -56,7 +58,8 @@ def grown(
                 child.existing = put_together([child.existing, found]) if there else found
                 waiting.append((refers.table, found))
     there = {name: branch for name, branch in tree.items() if branch.existing.values.num_rows or branch is root}
-    return _in_order(there)
+    order = family([branch.shape for branch in there.values()], {name: branch.key for name, branch in there.items()})
+    return [root, *(there[name] for name in order.order if name != shape.name)]
 
 
 def _branch(target: Target, shape: TableShape, key: tuple[str, ...]) -> Branch:
@@ -123,19 +126,3 @@ def _among(found: Existing, known: Existing) -> Mask:
     mask = np.ones(found.places.num_rows, bool)
     mask[fresh] = False
     return mask
-
-
-def _in_order(tree: Mapping[str, Branch]) -> list[Branch]:
-    """Parents before their children. Raises BadOption for a circle."""
-    left = dict(tree)
-    order: list[Branch] = []
-    while left:
-        parents = {
-            name: {key.table for key in branch.shape.foreign_keys} & set(left) - {name} for name, branch in left.items()
-        }
-        free = [name for name in left if not parents[name]]
-        if not free:
-            listed = " and ".join(sorted(left))
-            raise BadOption(f"{listed} refer to each other in a circle, so none of them can go first.")
-        order += [left.pop(name) for name in free]
-    return order

@@ -31,7 +31,7 @@ class Aside(Struct, frozen=True):
 
 
 class Detours(Struct, frozen=True):
-    """What is moved aside first, and which columns that refer to their own table are filled last."""
+    """What is moved aside first, and which columns that refer to their own or a later table are filled last."""
 
     asides: tuple[Aside, ...] = ()
     last: tuple[str, ...] = ()
@@ -67,12 +67,13 @@ def detours_for(stage: Stage, changes: ChangeSet, key: Sequence[str]) -> Detours
         aside = _aside(stage, names, key) if len(wanted) else None
         if aside is not None:
             asides.append(Aside(aside[0], wanted[:, 1], aside[1]))
-    last = _filled_last(stage, changes, changed)
-    for name in last:
+    own = _filled_last(stage, changes, changed)
+    for name in own:
         mask = changes.updates.changing(name)
         if mask.any():
             asides.append(Aside(name, changes.updates.positions[mask], "NULL"))
-    return Detours(tuple(asides), last)
+    loose = [name for name in stage.loose if len(changes.inserts) or name in changed]
+    return Detours(tuple(asides), tuple(dict.fromkeys((*own, *loose))))
 
 
 def _filled_last(stage: Stage, changes: ChangeSet, changed: AbstractSet[str]) -> tuple[str, ...]:

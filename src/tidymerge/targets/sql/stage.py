@@ -25,7 +25,8 @@ class Stage(Struct, frozen=True):
 
     `leaving` is the staging table of records to remove, if there are any. `changed` are the columns that some update
     changes, and `referring` the foreign keys that refer to one of them. `beside` are the stages of all tables of the
-    run, by name: what is decided there counts as done.
+    run, by name: what is decided there counts as done. Columns that are `loose` refer to tables that are written later,
+    and are filled after that.
     """
 
     database: Database
@@ -37,6 +38,7 @@ class Stage(Struct, frozen=True):
     changed: frozenset[str] = frozenset()
     referring: tuple[ForeignKey, ...] = ()
     beside: "Mapping[str, Stage]" = _NONE
+    loose: frozenset[str] = frozenset()
 
     @property
     def target(self) -> str:

@@ -108,6 +108,19 @@ class SqlTarget(SqlTable):
         other.__enter__()
         return other
 
+    def loosen(self, columns: Sequence[str]) -> None:
+        """Leave columns empty that refer to tables which are written later, until they are filled."""
+        if self._stage is not None:
+            self._stage = replace(self._stage, loose=frozenset(columns))
+
+    def fill(self, changes: ChangeSet) -> int:
+        """Fill the loose columns of written records; how many were updated in no other."""
+        return self._writer(changes).fill(changes)
+
+    def let_go(self, changes: ChangeSet) -> None:
+        """Empty the loose columns of records that are to go."""
+        self._writer(changes).let_go(changes)
+
     def referring(self) -> list[ForeignKey]:
         """The foreign keys of all tables that refer to this one; `table` of each is the one that it stands in."""
         return self._database.referring(self._name)
@@ -183,13 +196,15 @@ class SqlTarget(SqlTable):
 
     def write(self, changes: ChangeSet) -> Written:
         """One UPDATE for each group of updates, one INSERT for each set of columns given."""
-        assert self._stage is not None  # noqa: S101 - the flow stages before it writes
-        key = () if changes.by_place else changes.key
-        writer = Writer(self._stage, self._table, key, alone=self._alone)
+        writer = self._writer(changes)
         written = writer.write(changes)
         self._stretches += writer.stretches
         self._displaced |= writer.displaces(changes.updates.columns)
         return written
+
+    def _writer(self, changes: ChangeSet) -> Writer:
+        assert self._stage is not None  # noqa: S101 - the flow stages before it writes
+        return Writer(self._stage, self._table, () if changes.by_place else changes.key, alone=self._alone)
 
     def read_back(self, changes: ChangeSet, pairing: Pairing) -> pa.Table:
         """The written records as they now stand, in the order of the change set."""

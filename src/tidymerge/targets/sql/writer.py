@@ -98,7 +98,8 @@ class Writer(Struct):
             if len(first) < len(found.names):
                 later.append(([name for name in found.names if name in last], found.low, found.high, not first))
         for names, low, high, counts in later:
-            filled = self._narrowed(low, high, Statement(self._fill, names))
+            own = [name for name in names if name not in self.stage.loose]
+            filled = self._narrowed(low, high, Statement(self._fill, own)) if own else 0
             updated += filled if counts else 0
         if not own_parents:
             inserted = self._inserted(changes)
@@ -142,11 +143,38 @@ class Writer(Struct):
 
     def _fill_new(self, changes: ChangeSet) -> None:
         """Fill the columns of new records that were left empty at first."""
+        self._fill_given(changes, [name for name in self.detours.last if name not in self.stage.loose])
+
+    def _fill_given(self, changes: ChangeSet, names: Sequence[str]) -> None:
+        """Fill columns of new records, where those give them."""
         inserts = changes.inserts
         for found in ranges(patterns(inserts), inserts.positions, inserts.given):
-            last = [name for name in found.names if name in self.detours.last]
-            if last:
-                self._narrowed(found.low, found.high, Statement(self._fill, last))
+            given = [name for name in found.names if name in names]
+            if given:
+                self._narrowed(found.low, found.high, Statement(self._fill, given))
+
+    def fill(self, changes: ChangeSet) -> int:
+        """Fill the loose columns; how many records were updated by nothing else. Raises TargetChanged."""
+        loose, updated = self.stage.loose, 0
+        self._fill_given(changes, tuple(loose))
+        for found in ranges(changes.updates.shapes, changes.updates.positions, changes.updates.changed):
+            names = [name for name in found.names if name in loose]
+            if names:
+                filled = self._narrowed(found.low, found.high, Statement(self._fill, names))
+                updated += filled if len(names) == len(found.names) else 0
+        self._none_refused()
+        return updated
+
+    def let_go(self, changes: ChangeSet) -> None:
+        """Empty the loose columns of records that are to go. Raises TargetChanged."""
+        for name in self.stage.loose:
+            for low, high in stretches(changes.removals.positions):
+                self._narrowed(low, high, Statement(self._let_go, (name,)))
+        self._none_refused()
+
+    def _none_refused(self) -> None:
+        if self.refused:
+            raise TargetChanged(f"What was tested before is refused now: {self.refused[0].message}.")
 
     @property
     def _same_key(self) -> str:
@@ -179,8 +207,7 @@ class Writer(Struct):
 
         UPDATE hives AS t SET notes = CASE WHEN (s.changed & 4) = 0 THEN t.notes ELSE s.notes END …
         """
-        kept = [c.name for c in self.stage.shape.columns if c.restamped and c.name in self.stage.loaded]
-        settings = {name: f"s.{quoted(name)}" for name in dict.fromkeys([*names, *kept])}
+        settings = {name: f"s.{quoted(name)}" for name in dict.fromkeys([*names, *self._restamped])}
         for name in (name for name in names if name in mixed):
             bit = self.stage.bits[name]
             keeps = f"(s.{quoted(CHANGED)} & {bit:d}) = 0 THEN t.{quoted(name)}"
@@ -188,7 +215,13 @@ class Writer(Struct):
         return self._update_to(settings, f"{self._same} AND {where}")
 
     def _fill(self, names: Sequence[str], where: str) -> str:
-        return self._update_to({name: f"s.{quoted(name)}" for name in names}, f"{self._same_key} AND {where}")
+        settings = {name: f"s.{quoted(name)}" for name in dict.fromkeys([*names, *self._restamped])}
+        return self._update_to(settings, f"{self._same_key} AND {where}")
+
+    @property
+    def _restamped(self) -> list[str]:
+        """The loaded columns that the database would stamp at each update if they were not written."""
+        return [c.name for c in self.stage.shape.columns if c.restamped and c.name in self.stage.loaded]
 
     def _update_to(self, settings: dict[str, str], where: str) -> str:
         return self.stage.database.update(self.table, self.stage.table, settings, where)
