@@ -45,6 +45,7 @@ class Reason(StrEnum):
     SEVERAL_RECORDS = "several records"
     BLANK_NOT_ALLOWED = "blank not allowed"
     NO_SUCH_RECORD = "no such record"
+    PARENT_REJECTED = "its parent was rejected"
     SEVERAL_FOUND = "several found"
     BLANK_INSTRUCTION = "no instruction"
     NOT_UNIQUE = "not unique"

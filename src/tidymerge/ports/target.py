@@ -191,6 +191,12 @@ class AmongOthers(Protocol):
     def loosen(self, columns: Sequence[str]) -> None:
         """Leave columns empty that refer to tables which are written later, until they are filled."""
 
+    def await_ids(self, column: str, low: int, high: int) -> None:
+        """Take the values of a column from `low` to `high` for ids of records that are not written yet."""
+
+    def give_ids(self, column: TargetColumn, first: int, ids: pa.Array) -> None:
+        """Replace staged values of a column, which stood for these ids: `first` for the first one."""
+
     def fill(self, changes: ChangeSet) -> int:
         """Fill the loose columns of written records; how many were updated in no other. Raises TargetChanged."""
 

@@ -15,6 +15,7 @@ from tidymerge.ports.target import AmongOthers, Target
 from tidymerge.run.commit import Carried, Shield, commit, complete, let_go, prove, prove_gone, seal, write
 from tidymerge.run.decided import Beside, Decided
 from tidymerge.run.once import keep_rows
+from tidymerge.run.relatives import with_own, with_parents
 from tidymerge.run.report import Clock, make_receipt
 from tidymerge.run.save import Saved
 
@@ -69,10 +70,12 @@ def _written(
         for at in order:
             _let_go(tables[at])
         for at in order:
-            keep = partial(recording.add, table=at)
-            done[at] = write(tables[at].target, tables[at].decided, keep, progress, late=tables[at].loose)
+            parents = {place: (tables[place].target, carried.decided) for place, carried in done.items()}
+            told = with_parents(tables[at].target, tables[at].decided, parents)
+            done[at] = write(tables[at].target, told, partial(recording.add, table=at), progress, late=tables[at].loose)
             if done[at].written.refused:
                 manner.check(_joined(done, tables))
+            done[at] = with_own(tables[at].target, done[at])
         for at in order:
             done[at] = complete(tables[at].target, done[at], partial(recording.add, table=at))
         for at in order:
@@ -84,17 +87,17 @@ def _written(
 
 
 def _parents_first(tables: list[Beside]) -> tuple[list[Beside], list[int]]:
-    """The tables, with columns loosened where they refer to each other in a circle, and their order. BadOption."""
-    if len(tables) == 1:
-        return tables, [0]
+    """The tables and their order, with columns loosened by which they refer to each other in a circle. BadOption."""
     shapes = [one.decided.shape for one in tables]
     found = family(shapes, {one.decided.shape.name: one.decided.pairing.key for one in tables})
+    told = []
+    for one in tables:
+        own = [awaited.column for awaited in one.decided.awaits if awaited.table < 0]
+        loose = (*found.loose.get(one.decided.shape.name, ()), *own)
+        if loose and isinstance(one.target, AmongOthers):
+            one.target.loosen(loose)
+        told.append(replace(one, loose=bool(loose)))
     names = [shape.name for shape in shapes]
-    for name, columns in found.loose.items():
-        target = tables[names.index(name)].target
-        if isinstance(target, AmongOthers):
-            target.loosen(columns)
-    told = [replace(one, loose=one.decided.shape.name in found.loose) for one in tables]
     return told, [names.index(name) for name in found.order]
 
 

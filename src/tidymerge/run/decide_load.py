@@ -26,7 +26,7 @@ from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
 from tidymerge.run.ask import equal_among, equal_texts, unseen
 from tidymerge.run.decide_by_rows import Leaving
-from tidymerge.run.decided import Decided, Part
+from tidymerge.run.decided import Decided, Part, as_they_are
 from tidymerge.run.full_list import all_records, notes_on
 from tidymerge.run.leaving import for_people, in_full
 from tidymerge.run.meanwhile import meanwhile
@@ -38,9 +38,11 @@ class Noticed(Struct):
     """What is to be remembered of the parts: of their existing records, and what is worth saying.
 
     `complete` says whether the `rows` records read are all of the target's, `known` gives their keys; `nameless` counts
-    the rows of which it is not known which record they mean.
+    the rows of which it is not known which record they mean. The typed `values` of the rows are kept if they are
+    `seen` by other tables.
     """
 
+    seen: bool = False
     complete: bool = True
     rows: int = 0
     known: list[Callable[[], pa.Table]] = field(default_factory=list)
@@ -51,6 +53,7 @@ class Noticed(Struct):
     latest: dict[str, str] = field(default_factory=dict)
     nameless: int = 0
     view: tuple[MappedColumn, ...] = ()
+    values: pa.Table = field(default_factory=lambda: pa.table({}))
 
     def see(self, rows: Rows, existing: Existing, decision: Decision, pairing: Pairing) -> None:
         """Remember what a part has that is worth saying."""
@@ -61,6 +64,8 @@ class Noticed(Struct):
             self.latest[name] = max(value, self.latest.get(name, ""))
         if not self.view:
             self.view = mapping_view(rows.incoming, rows.converted, pairing, rows.skipped)
+        if self.seen:
+            self.values = rows.converted.values
         self.nameless += decision.nameless
         self.complete &= existing.complete
         self.rows += existing.values.num_rows
@@ -88,11 +93,18 @@ def _add(counts: Mapping[str, int], into: dict[str, int]) -> None:
 
 
 def decide_parts(
-    plan: Plan, gathered: Gathered, target: Target, progress: Progress, leaving: Leaving | None = None
-) -> tuple[list[Part], Noticed]:
-    """Decide about all rows, most often in one part, and stage what is to change; what is `leaving` may take along."""
+    plan: Plan,
+    gathered: Gathered,
+    target: Target,
+    progress: Progress,
+    noticed: Noticed,
+    leaving: Leaving | None = None,
+) -> list[Part]:
+    """Decide about all rows, most often in one part, and stage what is to change; what is `leaving` may take along.
+
+    What is worth remembering is `noticed`.
+    """
     parts: list[Part] = []
-    noticed = Noticed()
     batches = gathered.batches
     if batches is None:
         progress.rows(gathered.expected)
@@ -111,7 +123,7 @@ def decide_parts(
         parts.append(_decide_piece(plan, piece, target, noticed, staged, leaving))
         progress.rows(parts[-1].read)
         staged += parts[-1].changes.touched
-    return parts, noticed
+    return parts
 
 
 def _counted(batches: Iterator[Incoming], progress: Progress) -> Iterator[Incoming]:
@@ -178,9 +190,18 @@ def _telling(existing: Existing, plan: Plan, rows: Rows, target: Target) -> Exis
 
 
 def sum_up(
-    plan: Plan, widened: Widened, gathered: Gathered, target: Target, parts: Sequence[Part], noticed: Noticed
+    plan: Plan,
+    widened: Widened,
+    gathered: Gathered,
+    target: Target,
+    parts: Sequence[Part],
+    noticed: Noticed,
+    named: Callable[[ChangeSet], ChangeSet] = as_they_are,
 ) -> Decided:
-    """What was decided about all rows: the tally, proved, the fingerprint, warnings, limits and notes."""
+    """What was decided about all rows: the tally, proved, the fingerprint, warnings, limits and notes.
+
+    `named` puts keys in place of ids that are not known yet.
+    """
     job, sample = widened.job, gathered.sample
     changes = [part.changes for part in parts]
     tally = account.tally(changes)
@@ -192,7 +213,9 @@ def sum_up(
     writes = tally.inserted + tally.updated + tally.removed > 0
     added, said = (widened.added, (*plan.shape.notes, *widened.notes)) if writes else ((), ())
     # The target is asked for the warnings meanwhile.
-    with meanwhile(lambda: account.fingerprint(changes), break_off=lambda: None) as fingerprint:
+    with meanwhile(
+        lambda: account.fingerprint([named(part) for part in changes]), break_off=lambda: None
+    ) as fingerprint:
         warnings = _warnings(plan, widened, sample, target, parts, noticed, tally, rows_before)
         marked = fingerprint()
     return Decided(

@@ -8,6 +8,7 @@ from msgspec.structs import replace
 
 from tidymerge.core.account import account
 from tidymerge.core.decide.change_set import reject
+from tidymerge.core.decide.coming import Awaited
 from tidymerge.core.warn.limits import Excess
 from tidymerge.model import Flaw, Incoming, NewColumn, Pairing, Sample, TableShape
 from tidymerge.model.changes import ChangeSet, Tally
@@ -71,7 +72,8 @@ class Decided(Struct, frozen=True):
     are the incoming columns that count, and `known_as` is why those are left out that were loaded before.
     The whole table is `made` by the run, or `goes` with it. Added columns may come `back`; dropped ones are
     `needed` by these things.
-    `beside` is what was decided about further tables, parents before their children; `copies` go to files.
+    `beside` is what was decided about further tables, parents before their children; `copies` go to files. Some
+    columns hold numbers that stand for ids: each one `awaits` those of a table of the run.
     """
 
     target: str
@@ -101,6 +103,7 @@ class Decided(Struct, frozen=True):
     copies: tuple[Copy, ...] = ()
     made: bool = False
     goes: bool = False
+    awaits: tuple[Awaited, ...] = ()
 
     @property
     def all(self) -> tuple["Decided", ...]:

@@ -8,12 +8,11 @@ from contextlib import nullcontext
 
 from msgspec.structs import replace
 
-from tidymerge.address import reopened, without_password
+from tidymerge.address import reopened
 from tidymerge.history.folder import FolderLog
 from tidymerge.history.who import user
-from tidymerge.job.model import Job, Removal
-from tidymerge.model.receipt import Action, Receipt, Request, State, Touch
-from tidymerge.model.rules import Action as Asked
+from tidymerge.job.model import Job
+from tidymerge.model.receipt import Receipt, State, Touch
 from tidymerge.model.run import Run
 from tidymerge.ports.log import RunLog
 from tidymerge.ports.progress import Progress
@@ -22,47 +21,26 @@ from tidymerge.run.attempts import attempts
 from tidymerge.run.carry_out import Manner, carry_out
 from tidymerge.run.checks import check_fingerprint, check_limits, check_referred, check_strict
 from tidymerge.run.commit import Shield, full_address
-from tidymerge.run.create import created
-from tidymerge.run.decide_by_rows import leaving
-from tidymerge.run.decide_load import decide_parts, sum_up
 from tidymerge.run.decided import Decided
 from tidymerge.run.earlier import older_than_before
-from tidymerge.run.full_list import without_absent
 from tidymerge.run.gather import Gathering
-from tidymerge.run.once import alone, held_to_once, known_rows
+from tidymerge.run.once import alone, held_to_once
 from tidymerge.run.opening import NO_OUTPUTS, QUIET, opened
 from tidymerge.run.outputs import Outputs
-from tidymerge.run.plan import describe, plan_load
 from tidymerge.run.record import recorded, settle_all
 from tidymerge.run.report import Clock, first_touches, make_receipt, save_marked, save_rejects
 from tidymerge.run.save import save_of_load
-from tidymerge.run.settle import Staged, settle
-from tidymerge.run.split import can_split
-from tidymerge.run.widen import widen
+from tidymerge.run.settle import settle
+from tidymerge.run.stage_load import request_of, stage_load
 
 
 def _decide_load(
     job: Job, target: Target, gathering: Gathering, clock: Clock, log: RunLog, progress: Progress
 ) -> Decided:
     """All that is decided about a load before anything is written."""
-    shape = describe(job, target)
-    gone = leaving(job, target, shape, clock.started)
-    progress.stage("reading the incoming rows")
-    gathered = gathering.rows(shape, target)
-    widened = created(job, gathered, target) if job.create else widen(job, gathered, shape, target)
-    known = known_rows(log, job, target)
-    run = clock.run or "(preview)"
-    plan = plan_load(widened.job, target, widened.shape, gathered.sample, run, clock.started, known)
-    if gone is not None or not can_split(plan.pairing, plan.shape):
-        gathered = gathered.together()
-    parts, noticed = decide_parts(plan, gathered, target, progress, gone)
-    parts, doubt = without_absent(job, gathered, parts, noticed.nameless, target)
+    staged = stage_load(job, target, gathering, clock, log, progress)
     progress.stage("testing the constraints")
-    staged = [Staged(target, parts, noticed.refusals, plan.pairing), *([] if gone is None else gone.staged)]
-    parts, *others = settle(staged)
-    decided = sum_up(plan, widened, gathered, target, parts, noticed)
-    decided = replace(decided, request=request_of(job), warnings=(*decided.warnings, *doubt))
-    return decided if gone is None else gone.completed(decided, others)
+    return staged.decided(settle(staged.staged))
 
 
 def _types(job: Job) -> Mapping[str, str]:
@@ -78,14 +56,6 @@ def _run_of(job: Job, clock: Clock, address: str) -> Run:
         clock.run or "", done, clock.started, user(), address, job=job.file, request=request, once=job.rules.once,
         appends=job.rules.append,
     )  # fmt: skip
-
-
-def request_of(job: Job) -> Request | None:
-    """What is asked of records that the rows name, if they bring nothing."""
-    if job.rules.every is not Asked.REMOVE:
-        return None
-    asked, keys = job.removal or Removal(job.target), ", ".join(map(without_password, job.incoming))
-    return Request(Action.REMOVE, keys=keys, with_referring=asked.with_referring, archive=dict(asked.archive))
 
 
 def preview(job: Job, *, outputs: Outputs = NO_OUTPUTS, progress: Progress = QUIET) -> Receipt:

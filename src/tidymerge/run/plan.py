@@ -1,10 +1,12 @@
 """Planning a load: which columns feed which, the conditions, the tables that are looked up in."""
 
+from collections.abc import Sequence
 from datetime import datetime
 
 from msgspec.structs import replace
 
 from tidymerge.core.decide.columns import Surroundings, used_columns
+from tidymerge.core.decide.coming import Awaited, Stand
 from tidymerge.core.decide.conditions import compile_conditions, resolved
 from tidymerge.core.decide.lookup import LookUp
 from tidymerge.core.decide.plan import Plan
@@ -16,6 +18,7 @@ from tidymerge.model import Pairing, Sample, TableShape
 from tidymerge.model.rules import Action, Find, Rules
 from tidymerge.ports.target import Target
 from tidymerge.run.ask import sibling
+from tidymerge.run.relatives import Relative, awaited_by, own_stands
 from tidymerge.run.widen import check_types
 
 
@@ -51,11 +54,19 @@ def _check_new(job: Job) -> None:
 
 
 def plan_load(
-    job: Job, target: Target, shape: TableShape, sample: Sample, run: str, now: datetime, known: Known | None = None
+    job: Job,
+    target: Target,
+    shape: TableShape,
+    sample: Sample,
+    run: str,
+    now: datetime,
+    known: Known | None = None,
+    relatives: Sequence[Relative] = (),
 ) -> Plan:
     """Pair the columns, compile the conditions, read the look-up tables. Raises UsageError and TargetError.
 
-    `run` is the run's name, `now` its time; `known` are rows that were loaded before.
+    `run` is the run's name, `now` its time; `known` are rows that were loaded before. Look-ups see what is new in
+    `relatives`, the tables of the run that come before.
     """
     incoming = sample.rows
     pairing = pair_columns(
@@ -75,21 +86,42 @@ def plan_load(
         )
     rules = resolved(_appending(job) if job.rules.append else job.rules, incoming, pairing, shape)
     conditions = compile_conditions(incoming, pairing, shape, rules, now)
-    finds = {pair.rule.find for pair in pairing.pairs} - {None}
+    look_ups, stands, awaits = _seen(target, shape, pairing, sample, relatives)
     around = Surroundings(
         now,
         conditions.computes,
-        {find: look_up(target, find) for find in finds if find is not None},
+        look_ups,
         {"time": f"{now:%Y-%m-%d %H:%M:%S}", "run": run},
         rules.clear_mark,
         shape.name,
         conditions.asked(incoming) | ({rules.instruction.column} if rules.instruction else set()),
+        stands,
     )
     used = used_columns(pairing, around)
     idle = tuple(name for name in pairing.not_loaded if name not in used)
     if known is not None:
         known = replace(known, columns=tuple(sorted(used)))
-    return Plan(shape, replace(pairing, not_loaded=idle), rules, conditions, around, known)
+    return Plan(shape, replace(pairing, not_loaded=idle), rules, conditions, around, known, awaits)
+
+
+def _seen(
+    target: Target, shape: TableShape, pairing: Pairing, sample: Sample, relatives: Sequence[Relative]
+) -> tuple[dict[Find, LookUp], dict[Find, Stand], tuple[Awaited, ...]]:
+    """The tables that are looked up in, and what of them only comes by this run, with numbers for ids to come."""
+    found, awaits = {}, []
+    for find in dict.fromkeys(pair.rule.find for pair in pairing.pairs if pair.rule.find is not None):
+        table, stand = look_up(target, find), None
+        relative = next((one for one in relatives if one.name == table.find.table), None)
+        if relative is not None:
+            columns = [pair.target for pair in pairing.pairs if pair.rule.find == find]
+            table, stand = relative.seen_by(table, columns)
+        if relative is not None and stand is not None:
+            awaits += awaited_by(pairing, find, relative.place, table.take, stand)
+        found[find] = table
+    stands = own_stands(found, pairing, shape.name, len(sample.rows.row_numbers))
+    for find, stand in stands.items():
+        awaits += awaited_by(pairing, find, -1, found[find].take, stand)
+    return found, {found[find].find: stand for find, stand in stands.items()}, tuple(awaits)
 
 
 def _is_unique(pairing: Pairing, shape: TableShape) -> bool:

@@ -4,6 +4,7 @@ from collections.abc import Callable, Sequence
 
 from msgspec import Struct
 
+from tidymerge.core.decide.coming import Awaited, orphans
 from tidymerge.core.decide.constraints import dropped, flaws_of, refused
 from tidymerge.model import Pairing
 from tidymerge.model.changes import ChangeSet, Refusal
@@ -13,13 +14,17 @@ from tidymerge.run.decided import Part, as_they_are
 
 
 class Staged(Struct, frozen=True):
-    """A table of the run, and the changes that are staged in it; `shown` makes their values fit to be read."""
+    """A table of the run, and the changes that are staged in it; `shown` makes their values fit to be read.
+
+    `awaits` are columns whose values may stand for ids of new records of these tables.
+    """
 
     target: Target
     parts: Sequence[Part]
     refusals: Sequence[Refusal]
     pairing: Pairing
     shown: Callable[[ChangeSet], ChangeSet] = as_they_are
+    awaits: tuple[Awaited, ...] = ()
 
 
 def settle(tables: Sequence[Staged]) -> list[list[Part]]:
@@ -33,18 +38,23 @@ def settle(tables: Sequence[Staged]) -> list[list[Part]]:
         one.target.unstage([refusal.position for refusal in one.refusals])
     at_fault = True
     while at_fault:
-        found = [_settled_once(one, parts) for one, parts in zip(tables, settled, strict=True)]
+        found = [_settled_once(one, at, settled) for at, one in enumerate(tables)]
         at_fault = any(found)
     return settled
 
 
-def _settled_once(table: Staged, parts: list[Part]) -> bool:
-    """Reject in its `parts` what breaks a constraint of a table now; whether anything did."""
+def _settled_once(table: Staged, at: int, settled: list[list[Part]]) -> bool:
+    """Reject in the parts of one table what breaks a constraint now, or lost its parent; whether anything did."""
+    parts = settled[at]
     broken = violations(table.target, table.pairing) if any(part.changes.touched for part in parts) else []
     at_fault = False
-    for index, part in enumerate(parts if broken else ()):
-        readable = table.shown(part.changes)
+    for index, part in enumerate(parts if broken or table.awaits else ()):
+        readable = table.shown(part.changes) if broken else part.changes
         flaws = [flaw for violation in broken for flaw in flaws_of(violation, readable, table.pairing)]
+        for awaited in table.awaits:
+            (parent,) = settled[at if awaited.table < 0 else awaited.table]
+            numbers = parent.incoming().row_numbers
+            flaws += orphans(awaited, parent.changes, numbers, part.changes, table.pairing)
         if flaws:
             at_fault = True
             table.target.unstage(dropped(part.changes, flaws).tolist())

@@ -9,6 +9,7 @@ import pyarrow.compute as pc
 from msgspec import Struct, field
 from msgspec.structs import replace
 
+from tidymerge.core.decide.coming import Coming, Stand
 from tidymerge.core.decide.lookup import LookUp, Sought, look_up, seek
 from tidymerge.core.expressions import Expression, Frame
 from tidymerge.core.tidy.cells import as_array, keep, shown
@@ -51,7 +52,8 @@ class Converted(Struct, frozen=True):
 class Surroundings(Struct, frozen=True):
     """What a conversion needs in addition to the rows: compiled computed values, look-up tables, the run's stamps.
 
-    `asked` are the incoming columns that conditions and instructions look at.
+    `asked` are the incoming columns that conditions and instructions look at. `stands` are numbers for ids that the
+    database gives, by the look-ups that see them.
     """
 
     now: datetime
@@ -61,6 +63,7 @@ class Surroundings(Struct, frozen=True):
     clear_mark: str | None = None
     own_table: str = ""
     asked: frozenset[str] = frozenset()
+    stands: Mapping[Find, Stand] = field(default_factory=dict)
 
     @property
     def movements(self) -> frozenset[str]:
@@ -266,7 +269,13 @@ def _with_this_load(table: LookUp, columns: Mapping[str, pa.Array], around: Surr
     if find.table != around.own_table or find.where not in columns:
         return table
     if find.take not in columns:
-        return table
+        stand = around.stands.get(find)
+        where = columns[find.where]
+        if stand is None:
+            return table
+        numbers = pa.array(stand.first + np.arange(len(where)), table.take.type.arrow)
+        none = where.slice(0, 0)
+        return replace(table, coming=Coming(where, numbers, none, np.zeros(0, np.int64), repeat=True))
     own = pa.table({find.where: columns[find.where], find.take: columns[find.take]})
     own = own.filter(pc.and_(pc.is_valid(own[find.where]), pc.is_valid(own[find.take])))
     return replace(table, values=pa.concat_tables([table.values.select([find.where, find.take]), own]))

@@ -6,6 +6,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from tidymerge.core.decide.columns import Surroundings
+from tidymerge.core.decide.coming import Awaited
 from tidymerge.core.decide.conditions import Conditions
 from tidymerge.core.decide.removal import own_parents
 from tidymerge.core.match.known import Known
@@ -16,7 +17,8 @@ from tidymerge.model.rules import Find, Rules
 class Plan(Struct, frozen=True):
     """The columns and their rules, the conditions, the tables looked up in: plain data, which can be pickled.
 
-    `known` are rows that were loaded before and are not to be loaded again.
+    `known` are rows that were loaded before and are not to be loaded again. `awaits` are columns whose values may stand
+    for ids that are not known yet.
     """
 
     shape: TableShape
@@ -25,6 +27,7 @@ class Plan(Struct, frozen=True):
     conditions: Conditions
     around: Surroundings
     known: Known | None = None
+    awaits: tuple[Awaited, ...] = ()
 
     @property
     def columns_read(self) -> tuple[TargetColumn, ...]:

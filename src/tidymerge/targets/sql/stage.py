@@ -15,6 +15,7 @@ from tidymerge.model import Check, ForeignKey, Indices, Reason, TableShape, Targ
 from tidymerge.model.changes import ChangeSet, Violation
 
 _NONE: "Mapping[str, Stage]" = MappingProxyType({})
+_NO_NUMBERS: Mapping[str, tuple[int, int]] = MappingProxyType({})
 _NO_ENDS = (("min", 0), ("max", -1))
 BY_ITSELF = {"CASCADE": "remove it, too", "SET NULL": "empty that there", "SET DEFAULT": "reset that there"}
 _LISTED = 50_000  # positions in one statement
@@ -26,7 +27,8 @@ class Stage(Struct, frozen=True):
     `leaving` is the staging table of records to remove, if there are any. `changed` are the columns that some update
     changes, and `referring` the foreign keys that refer to one of them. `beside` are the stages of all tables of the
     run, by name: what is decided there counts as done. Columns that are `loose` refer to tables that are written later,
-    and are filled after that.
+    and are filled after that. In columns that are `awaited`, values from one number to another stand for ids of records
+    that are not written yet.
     """
 
     database: Database
@@ -39,6 +41,7 @@ class Stage(Struct, frozen=True):
     referring: tuple[ForeignKey, ...] = ()
     beside: "Mapping[str, Stage]" = _NONE
     loose: frozenset[str] = frozenset()
+    awaited: Mapping[str, tuple[int, int]] = _NO_NUMBERS
 
     @property
     def target(self) -> str:
@@ -144,6 +147,9 @@ class Stage(Struct, frozen=True):
             if not self.loaded.issuperset(key.columns):
                 continue
             present = " AND ".join(f"s.{quoted(name)} IS NOT NULL" for name in key.columns)
+            for name in set(key.columns) & set(self.awaited):
+                low, high = self.awaited[name]
+                present += f" AND NOT s.{quoted(name)} BETWEEN {low:d} AND {high:d}"
             pairs = list(zip(key.columns, key.referred, strict=True))
             in_parent = " AND ".join(f"p.{quoted(there)} = s.{quoted(here)}" for here, there in pairs)
             parent = self if key.table == self.shape.name else self.beside.get(key.table, self)

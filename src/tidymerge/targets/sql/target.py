@@ -30,6 +30,7 @@ class SqlTarget(SqlTable):
         super().__init__(connect, table, write=write, server=server, firmly=firmly, create=create)
         self._stages: dict[str, Stage] = {}  # of all tables of the run, by name
         self._place, self._places = 0, count(1)  # among the tables of the run
+        self._given = count(1)
         self._displaced = False
         self._stretches: list[Stretch] = []
         self._circles = np.zeros(0, np.int64)
@@ -112,6 +113,25 @@ class SqlTarget(SqlTable):
         """Leave columns empty that refer to tables which are written later, until they are filled."""
         if self._stage is not None:
             self._stage = replace(self._stage, loose=frozenset(columns))
+
+    def await_ids(self, column: str, low: int, high: int) -> None:
+        """Take the values of a column from `low` to `high` for ids of records that are not written yet."""
+        if self._stage is not None:
+            self._stage = replace(self._stage, awaited={**self._stage.awaited, column: (low, high)})
+
+    def give_ids(self, column: TargetColumn, first: int, ids: pa.Array) -> None:
+        """Replace staged values of a column, which stood for these ids: `first` for the first one."""
+        if self._stage is None or not len(ids):
+            return
+        given = (replace(column, name="id"),)
+        name = f"{LEAVING} {self._place} ids {next(self._given)}"
+        table = self._database.open_stage(given, (), name)
+        self._database.fill_stage(Staged(given, pa.table({"id": ids}), pa.table({})), name)
+        self._database.close_stage(name)
+        stood = f"t.{quoted(column.name)}"
+        found = f"SELECT i.{quoted('id')} FROM {table} i WHERE i.{quoted(POSITION)} = {stood} - ({first:d})"
+        where = f"{stood} BETWEEN {first:d} AND {first + len(ids) - 1:d}"
+        self._database.change(f"UPDATE {self._stage.table} AS t SET {quoted(column.name)} = ({found}) WHERE {where}")
 
     def fill(self, changes: ChangeSet) -> int:
         """Fill the loose columns of written records; how many were updated in no other."""

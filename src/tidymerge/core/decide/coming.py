@@ -1,0 +1,138 @@
+"""Records that come by the same run, as look-ups see them before they are written.
+
+The database may give their ids itself. Until it has, numbers that no record has stand for them.
+"""
+
+from collections.abc import Callable, Sequence
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from msgspec import Struct
+from msgspec.structs import replace
+
+from tidymerge.core.tidy.cells import as_array, valid
+from tidymerge.errors import BadOption
+from tidymerge.model import Flaw, Indices, Kind, Pair, Pairing, Reason, TargetColumn
+from tidymerge.model.changes import ChangeSet, Outcome
+
+_FAR = 2**62  # so that what is reckoned with such numbers still fits in 64 bits
+
+
+class Stand(Struct, frozen=True):
+    """The numbers that stand for the ids of a table's new records: `first` for that of its first incoming row."""
+
+    first: int
+    rows: int
+
+    @property
+    def last(self) -> int:
+        """The number for the last row."""
+        return self.first + self.rows - 1
+
+    def rows_of(self, values: pa.Array) -> Indices:
+        """For each value the row for whose id it stands, or -1."""
+        found = np.asarray(values.fill_null(0).to_numpy(zero_copy_only=False), np.int64)
+        stands = (found >= self.first) & (found <= self.last) & valid(values)
+        rows: Indices = np.where(stands, found - self.first, -1)
+        return rows
+
+
+class Awaited(Struct, frozen=True):
+    """A column whose values may stand for ids of new records: of which table of the run, by its place, and which ids.
+
+    `table` is -1 for the column's own one; `take` is the column that has the ids, `called` the table's name.
+    """
+
+    column: str
+    table: int
+    called: str
+    take: TargetColumn
+    stand: Stand
+
+
+class Coming(Struct, frozen=True):
+    """Rows as a look-up sees them: what is sought in each, and what is taken; rows that were rejected, by their number.
+
+    Where rows may `repeat` each other, the first one counts.
+    """
+
+    where: pa.Array
+    take: pa.Array
+    rejected: pa.Array
+    rejected_numbers: Indices
+    repeat: bool = False
+
+
+def stand_for(ids: pa.Array, columns: Sequence[TargetColumn], rows: int, table: str) -> Stand:
+    """Numbers for the ids of so many rows, which none of the `ids` has and all of the columns hold.
+
+    Raises BadOption where the ids are no whole numbers, or all numbers are taken.
+    """
+    take = columns[0]
+    if any(column.type.kind is not Kind.INTEGER for column in columns):
+        raise BadOption(
+            f"New records of {table} get their {take.name} from the database, and others of this run refer to it. That "
+            "can be followed only for whole numbers."
+        )
+    low = max(*(column.type.minimum for column in columns), -_FAR)
+    high = min(*(column.type.maximum for column in columns), _FAR)
+    known = pc.min_max(ids) if len(ids) else {"min": pa.scalar(None), "max": pa.scalar(None)}
+    least, most = (known[side].as_py() for side in ("min", "max"))
+    if low < 0 and (least is None or least >= low + rows):
+        return Stand(low, rows)
+    if most is None or most <= high - rows:
+        return Stand(high - rows + 1, rows)
+    raise BadOption(f"All numbers of {table}.{take.name} are taken, so none is left to stand for new records.")
+
+
+def orphans(awaited: Awaited, parent: ChangeSet, numbers: Indices, changes: ChangeSet, pairing: Pairing) -> list[Flaw]:
+    """The rows whose parent is not inserted after all; `numbers` are the parents' row numbers, for people."""
+    pair = next(pair for pair in pairing.pairs if pair.target.name == awaited.column)
+    bad, whose = [], []
+    for rows, values in ((changes.updates.rows, changes.updates.after), (changes.inserts.rows, changes.inserts.after)):
+        parents = awaited.stand.rows_of(as_array(values[awaited.column])) if len(rows) else np.zeros(0, np.int64)
+        lost = (parents >= 0) & (parent.outcomes[parents] != Outcome.INSERTED)
+        bad.append(rows[lost])
+        whose.append(parents[lost])
+    rows, parents = np.concatenate(bad), np.concatenate(whose)
+    return [fatherless(pair, rows, awaited.called, numbers[parents])] if len(rows) else []
+
+
+def fatherless(pair: Pair, rows: Indices, table: str, numbers: Indices) -> Flaw:
+    """The flaw of rows whose parents were rejected; `numbers` are those of the parents' rows."""
+    said = pa.array([f"row {number}" for number in numbers.tolist()], pa.string())
+    return Flaw(
+        Reason.PARENT_REJECTED, rows, f"a row of {table} that is loaded", pair.incoming, said, pair.rule.sources
+    )
+
+
+def with_ids(changes: ChangeSet, column: str, stand: Stand, ids: pa.Array) -> ChangeSet:
+    """The changes with the ids that the database gave, one for each row of the parents' table."""
+
+    def given(array: pa.Array) -> pa.Array:
+        rows = stand.rows_of(array)
+        return pc.if_else(pa.array(rows >= 0), ids.take(pa.array(rows, mask=rows < 0)).cast(array.type), array)
+
+    updates = replace(changes.updates, after=_with(changes.updates.after, column, given))
+    inserts = replace(changes.inserts, after=_with(changes.inserts.after, column, given))
+    return replace(changes, updates=updates, inserts=inserts)
+
+
+def with_names(changes: ChangeSet, column: str, stand: Stand, names: pa.Array) -> ChangeSet:
+    """The changes as people read them: for an id that is not known yet stands the key of its record."""
+
+    def named(array: pa.Array) -> pa.Array:
+        rows = stand.rows_of(array)
+        texts = names.take(pa.array(rows, mask=rows < 0))
+        told = pc.binary_join_element_wise("(new)", texts, " ")
+        return pc.if_else(pa.array(rows >= 0), told, array.cast(pa.string()))
+
+    return changes.with_values(lambda values: _with(values, column, named))
+
+
+def _with(values: pa.Table, column: str, make: Callable[[pa.Array], pa.Array]) -> pa.Table:
+    """The values with another column in place of one, if that is there."""
+    if column not in values.column_names or not pa.types.is_integer(values[column].type):
+        return values  # what goes is kept as text
+    return values.set_column(values.column_names.index(column), column, make(as_array(values[column])))
