@@ -17,6 +17,7 @@ from tidymerge.errors import ProofFailed, SourceError, Stopped, TargetError, Tid
 
 if TYPE_CHECKING:
     from tidymerge.job.model import Change, Job, Removal
+    from tidymerge.job.tables import TablesJob
     from tidymerge.model.receipt import Receipt
     from tidymerge.model.rules import Limits, Most
     from tidymerge.run.outputs import Outputs
@@ -66,7 +67,7 @@ def preview(
     incoming: str | PathLike[str] | None = None,
     into: str | PathLike[str] | None = None,
     *,
-    job: "str | PathLike[str] | Job | None" = None,
+    job: "str | PathLike[str] | Job | TablesJob | None" = None,
     key: str | Sequence[str] = (),
     columns: Mapping[str, str] | None = None,
     only: Sequence[str] = (),
@@ -116,7 +117,7 @@ def load(
     incoming: str | PathLike[str] | None = None,
     into: str | PathLike[str] | None = None,
     *,
-    job: "str | PathLike[str] | Job | None" = None,
+    job: "str | PathLike[str] | Job | TablesJob | None" = None,
     key: str | Sequence[str] = (),
     columns: Mapping[str, str] | None = None,
     only: Sequence[str] = (),
@@ -350,7 +351,7 @@ def _removal(job: "str | PathLike[str] | Removal | None") -> "Removal":
 
 
 def _job(
-    job: "str | PathLike[str] | Job | None",
+    job: "str | PathLike[str] | Job | TablesJob | None",
     incoming: str | PathLike[str] | None,
     into: str | PathLike[str] | None,
     key: str | Sequence[str],
@@ -360,13 +361,14 @@ def _job(
     header_row: int | None,
     read: tuple[str | None, str | None, str | None],
     **more: Any,
-) -> "Job":
+) -> "Job | TablesJob":
     """The job asked for: that of the file or object, with what is given in addition, which wins."""
     from pathlib import Path
 
     from tidymerge.errors import BadOption
     from tidymerge.job.model import Job
     from tidymerge.job.over import Given, job_with
+    from tidymerge.job.tables import TablesJob
     from tidymerge.model import ReadOptions
 
     over = Given(
@@ -380,7 +382,7 @@ def _job(
         read=ReadOptions(*read),
         **more,
     )
-    asked = job_with(job if isinstance(job, Job) or job is None else Path(job), over)
-    if not asked.incoming or not asked.target:
+    asked = job_with(job if isinstance(job, Job | TablesJob) or job is None else Path(job), over)
+    if isinstance(asked, Job) and not (asked.incoming and asked.target):
         raise BadOption("Say which rows to load (incoming) and which table to load into (into), or give a job.")
     return asked

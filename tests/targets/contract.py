@@ -6,6 +6,7 @@ from types import MappingProxyType
 from typing import Any
 
 import pytest
+from related_contract import RelatedContract
 
 import tidymerge
 from conftest import NO_LIMITS, text_file
@@ -15,7 +16,7 @@ from tidymerge.targets import open_target
 from tidymerge.targets.sql.writer import Writer
 
 
-class TargetContract:
+class TargetContract(RelatedContract):
     """Each test makes tables by standard SQL, loads a small sheet through the Python door, and looks at the rows."""
 
     def make(self, folder: Path, script: str) -> None:

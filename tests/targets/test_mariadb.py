@@ -21,6 +21,7 @@ from tidymerge.run import decide_load as run_decide
 
 
 class TestMariadb(ServerContract):
+    folding = "VARCHAR(20) COLLATE utf8mb4_general_ci"
     numbered, keyless = "id INTEGER AUTO_INCREMENT PRIMARY KEY", ""
     quotes = False
     types = (

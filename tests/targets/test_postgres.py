@@ -24,7 +24,7 @@ class TestPostgres(ServerContract):
         ("UUID", "550E8400-e29b-41d4-a716-446655440000", "550e8400-e29b-41d4-a716-446655440000"), ("JSON", '{"b": 1}', "{'b': 1}"), ("JSONB", '{"b": [1, 2], "a": null}', "{'a': None, 'b': [1, 2]}"),
         ("BYTEA", "00ff", "b'\\x00\\xff'"), ("queen", "white", "white"), ("weight", "3.5", "3.5"), ("INTEGER GENERATED ALWAYS AS IDENTITY", "41", "41"),
     )  # fmt: skip
-    narrow = "citext"
+    narrow = folding = "citext"
     awkward = frozenset({4, 5})
     writing_function = "CREATE FUNCTION writes() RETURNS int LANGUAGE sql AS $$ DELETE FROM t; SELECT 1 $$;"
     random = "(random() * 1000000)::int + 1"

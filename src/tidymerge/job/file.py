@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Iterator
 from typing import Any
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from tidymerge.core.tidy.steps import (
     KEEP_VALUE,
@@ -28,10 +28,12 @@ from tidymerge.job.parts import (
     LimitsPart,
     RulesPart,
     Strict,
+    TablePart,
     TargetPart,
     Value,
     Word,
 )
+from tidymerge.job.tables import TablesJob
 from tidymerge.model import ReadOptions
 from tidymerge.model.rules import Action, ColumnRule, Find, Instruction, Limits, Rules
 
@@ -40,26 +42,43 @@ class JobFile(Strict):
     """A Tidy Merge job: everything but the incoming rows."""
 
     incoming: IncomingPart = IncomingPart()
-    target: TargetPart
+    target: TargetPart | None = None
     columns: dict[str, Word | ColumnPart] = Field(
         {}, description="Target column = incoming column, or a table of what happens."
     )
     rules: RulesPart = RulesPart()
     limits: LimitsPart = LimitsPart()
+    table: list[TablePart] = Field([], description="In place of [target] and [columns]: several tables in one run.")
 
-    def to_job(self) -> Job:
+    @model_validator(mode="after")
+    def _one_or_several(self) -> "JobFile":
+        if not self.table and self.target is None:
+            raise ValueError("a job has [target], or [[table]] for each of several tables")
+        given = {"target", "columns", "rules", "limits"} & self.model_fields_set
+        if self.table and given:
+            raise ValueError(f"with [[table]], {min(given)} stands in each of the tables: leave one of both out")
+        if self.table and {"skip_when", "rows", "query"} & self.incoming.model_fields_set:
+            raise ValueError("with [[table]], incoming only says where the rows are: the rest stands in each table")
+        return self
+
+    def to_job(self) -> Job | TablesJob:
         """The job that the file describes."""
-        at = self.incoming.at
+        if self.table:
+            return TablesJob(
+                tuple(_of_table(part, self.incoming) for part in self.table), listed(self.incoming.at or [])
+            )
+        at, target = self.incoming.at, self.target
+        assert target is not None  # noqa: S101 - checked above
         return Job(
             incoming=() if at is None else listed(at),
-            target=self.target.at,
-            key=listed(self.target.key),
-            types=self.target.types,
-            add=self.target.add if isinstance(self.target.add, bool) else tuple(self.target.add),
-            create=self.target.create,
-            like=self.target.like,
+            target=target.at,
+            key=listed(target.key),
+            types=target.types,
+            add=target.add if isinstance(target.add, bool) else tuple(target.add),
+            create=target.create,
+            like=target.like,
             columns={name: rule_of(part, self.columns.values()) for name, part in self.columns.items()},
-            rules=_rules(self),
+            rules=_rules(self.rules, self.incoming.skip_when),
             header_row=self.incoming.header_row,
             take_rows=self.incoming.rows,
             fill_down=listed(self.incoming.fill_down),
@@ -74,6 +93,23 @@ class JobFile(Strict):
             save_rejects=self.rules.save_rejects,
             limits=limits_of(self.limits),
         )
+
+
+def _of_table(part: TablePart, incoming: IncomingPart) -> Job:
+    """The job of one of several tables, whose rows may be named by their sheet alone."""
+    return Job(
+        incoming=listed(part.rows),
+        target=part.at,
+        key=listed(part.key),
+        columns={name: rule_of(column, part.columns.values()) for name, column in part.columns.items()},
+        rules=_rules(part.rules, part.skip_when),
+        header_row=part.header_row or incoming.header_row,
+        fill_down=listed(part.fill_down or incoming.fill_down),
+        read=ReadOptions(incoming.delimiter, incoming.quote, incoming.encoding, part.cells, part.query),
+        strict=part.rules.strict,
+        save_rejects=part.rules.save_rejects,
+        limits=limits_of(part.limits),
+    )
 
 
 def listed(value: str | list[str]) -> tuple[str, ...]:
@@ -148,13 +184,12 @@ def _steps(part: ColumnPart, columns: Iterable[str | ColumnPart]) -> Iterator[St
         yield DateFormats(listed(part.date_format))
 
 
-def _rules(file: JobFile) -> Rules:
-    rules = file.rules
+def _rules(rules: RulesPart, skip_when: str | None) -> Rules:
     greatest = rules.same_key_twice.greatest if isinstance(rules.same_key_twice, GreatestPart) else None
     return Rules(
         blanks=rules.blanks,
         clear_mark=rules.clear_mark,
-        skip_when=file.incoming.skip_when,
+        skip_when=skip_when,
         insert_when=rules.insert_when,
         update_when=rules.update_when,
         inserts=rules.inserts,

@@ -7,7 +7,9 @@ from typing import Any
 from msgspec import Struct, field
 from msgspec.structs import asdict, replace
 
+from tidymerge.errors import BadOption
 from tidymerge.job.model import Job
+from tidymerge.job.tables import TablesJob
 from tidymerge.model import ReadOptions
 from tidymerge.model.rules import Limits
 
@@ -37,10 +39,11 @@ class Given(Struct, frozen=True):
     like: str | None = None
 
 
-def job_with(base: Job | Path | None, given: Given) -> Job:
-    """The job, or that of a file, or an empty one, with what is given over it. Raises BadJob and NoSuchFile."""
-    job = base if isinstance(base, Job) else Job((), "") if base is None else _read(base)
-    limits = given.limits
+def job_with(base: Job | TablesJob | Path | None, given: Given) -> Job | TablesJob:
+    """The job, or that of a file, or an empty one, with what is given over it. Raises BadJob, NoSuchFile, BadOption."""
+    job = base if isinstance(base, Job | TablesJob) else Job((), "") if base is None else _read(base)
+    if isinstance(job, TablesJob):
+        return _tables_with(job, given)
     like = given.like or job.like
     rules = replace(job.rules, again=given.again or job.rules.again, append=given.append or job.rules.append)
     return replace(
@@ -57,16 +60,45 @@ def job_with(base: Job | Path | None, given: Given) -> Job:
         take_rows=given.take_rows or job.take_rows,
         rules=replace(rules, skip_when=given.skip_when) if given.skip_when else rules,
         read=replace(job.read, **_known(asdict(given.read))),
-        limits=limits if isinstance(limits, Limits) else replace(job.limits, **_known(limits)),
+        limits=_limits(job.limits, given.limits),
         strict=given.strict or job.strict,
         trust_triggers=given.trust_triggers or job.trust_triggers,
     )
 
 
-def _read(path: Path) -> Job:
+_FOR_ALL = {"incoming", "target", "limits", "strict", "trust_triggers"}  # what can be said over a job of several tables
+
+
+def _tables_with(job: TablesJob, given: Given) -> TablesJob:
+    """A job of several tables with other rows, into another database. Raises BadOption."""
+    usual = Given()
+    other = [name for name in given.__struct_fields__ if getattr(given, name) != getattr(usual, name)]
+    if set(other) - _FOR_ALL:
+        words = min(set(other) - _FOR_ALL).replace("_", " ")
+        raise BadOption(f"The job has several tables: {words} stands in each [[table]] of it.")
+
+    def placed(one: Job) -> Job:
+        target = one.target if given.target is None else f"{given.target}#{one.target.partition('#')[2]}"
+        return replace(
+            one,
+            target=target,
+            limits=_limits(one.limits, given.limits),
+            strict=given.strict or one.strict,
+            trust_triggers=given.trust_triggers or one.trust_triggers,
+        )
+
+    at = job.at if given.incoming is None else (given.incoming,)
+    return replace(job, tables=tuple(placed(one) for one in job.tables), at=at).complete()
+
+
+def _read(path: Path) -> Job | TablesJob:
     from tidymerge.job.reading import read_job  # late: its models take longer to import than most jobs to run
 
     return read_job(path)
+
+
+def _limits(own: Limits, given: Limits | Mapping[str, Any]) -> Limits:
+    return given if isinstance(given, Limits) else replace(own, **_known(given))
 
 
 def _known(values: Mapping[str, Any]) -> dict[str, Any]:

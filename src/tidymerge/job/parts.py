@@ -221,3 +221,25 @@ class LimitsPart(Strict):
     expect_inserted: Count | None = Field(None, description="How many rows must be inserted, exactly.")
     removed: MostRows | None = Field(None, description="The most records removed: a number or a share of the target.")
     expect_removed: Count | None = Field(None, description="How many records must be removed, exactly.")
+
+
+class TablePart(Strict):
+    """One of several tables that are loaded in one run: where its rows come from, and the rest of its job."""
+
+    rows: Word | list[Word] = Field(
+        [], description="A sheet of the incoming file, as in #Hives, or other addresses; else the incoming rows."
+    )
+    query: Word | None = Field(None, description="A query whose rows are loaded; `rows` is then the database.")
+    header_row: Annotated[int, Field(ge=1)] | None = Field(None, description="The row of the column names; else found.")
+    cells: Word | None = Field(None, description="Only this range of a sheet, as in B4:H40.")
+    skip_when: Word | None = Field(
+        None, description="Rows for which this condition on the incoming columns is true are skipped."
+    )
+    fill_down: Word | list[Word] = Field([], description="Columns whose blank cells take the value above.")
+    at: Word = Field(description="The table's address, as in coop.db#hives.")
+    key: Word | list[Word] = Field([], description="The columns that find a record; else the primary key.")
+    columns: dict[str, Word | ColumnPart] = Field(
+        {}, description="Target column = incoming column, or a table of what happens."
+    )
+    rules: RulesPart = RulesPart()
+    limits: LimitsPart = LimitsPart()

@@ -14,14 +14,19 @@ from tidymerge.errors import BadJob, NoSuchFile
 from tidymerge.job.change_file import ChangeFile, RemovalFile
 from tidymerge.job.file import JobFile
 from tidymerge.job.model import Change, Job, Removal, is_archive_file
+from tidymerge.job.tables import TablesJob
 
+AnyJob = Job | TablesJob | Change | Removal
 Form = TypeVar("Form", bound=BaseModel)
 
 
-def read_job(path: Path) -> Job:
+def read_job(path: Path) -> Job | TablesJob:
     """The job in a file; addresses in it count from the file's folder. Raises NoSuchFile and BadJob."""
-    text = read_text(path)
-    return replace(_placed(parse_job(text, str(path)).to_job(), path.parent), file=str(path.absolute()))
+    job, file = parse_job(read_text(path), str(path)).to_job(), str(path.absolute())
+    if isinstance(job, TablesJob):
+        at = tuple(_under(path.parent, text) for text in job.at)
+        return replace(job, tables=tuple(_placed(one, path.parent) for one in job.tables), at=at, file=file)
+    return replace(_placed(job, path.parent), file=file)
 
 
 def read_change(path: Path) -> Change:
@@ -39,10 +44,10 @@ def read_removal(path: Path) -> Removal:
     return replace(removal, target=_under(path.parent, removal.target), archive=archive, file=str(path.absolute()))
 
 
-def read_any(path: Path) -> Job | Change | Removal:
+def read_any(path: Path) -> AnyJob:
     """Whatever kind of job is in a file. Raises NoSuchFile and BadJob."""
     data, _ = _data(read_text(path), str(path))
-    read: dict[str, Callable[[Path], Job | Change | Removal]] = {"change": read_change, "remove": read_removal}
+    read: dict[str, Callable[[Path], AnyJob]] = {"change": read_change, "remove": read_removal}
     return next((read[part] for part in read if part in data), read_job)(path)
 
 
@@ -160,6 +165,6 @@ def _placed(job: Job, folder: Path) -> Job:
 
 
 def _under(folder: Path, address: str) -> str:
-    if address == "-" or Path(address).is_absolute() or "://" in address or folder == Path():
+    if address == "-" or address.startswith("#") or Path(address).is_absolute() or "://" in address or folder == Path():
         return address
     return str(folder / address)

@@ -96,7 +96,8 @@ class TableReceipt(Struct, frozen=True):
     """What a run did to one target table. Columns that it added, or took away again, come with their types.
 
     With `table_made` or `table_gone` that holds of the whole table. `records_updated` counts records: several of them
-    may be updated by one row, or one by several rows.
+    may be updated by one row, or one by several rows. In a load of several tables each has an address of its
+    `incoming` rows, and `parents`, the tables of the run to which it refers.
     """
 
     target: str
@@ -118,6 +119,13 @@ class TableReceipt(Struct, frozen=True):
     records_updated: int = 0
     table_made: bool = False
     table_gone: bool = False
+    incoming: str = ""
+    parents: tuple[str, ...] = ()
+
+    @property
+    def called(self) -> str:
+        """The table's name."""
+        return self.target.rpartition("#")[2]
 
 
 class Rejects(Struct, frozen=True):
@@ -192,6 +200,35 @@ class Receipt(Struct, frozen=True):
         if self.undoes:
             return Action.UNDO
         return self.request.action if self.request else Action.LOAD
+
+    @property
+    def is_family(self) -> bool:
+        """Whether rows were loaded into several tables."""
+        return self.action is Action.LOAD and len(self.tables) > 1
+
+    @property
+    def place(self) -> str:
+        """What the run was about: its table, or the database of several."""
+        target = self.tables[0].target
+        return target.rpartition("#")[0] if self.is_family else target
+
+    @property
+    def tree(self) -> list[tuple[int, int]]:
+        """The tables as a tree: the place and the depth of each, under the last of its parents."""
+        names = [table.called for table in self.tables]
+        under: dict[int, list[int]] = {}
+        for at, table in enumerate(self.tables):
+            parents = [names.index(name) for name in table.parents if name in names[:at]]
+            under.setdefault(max(parents, default=-1), []).append(at)
+        found: list[tuple[int, int]] = []
+
+        def add(at: int, depth: int) -> None:
+            for child in under.get(at, ()):
+                found.append((child, depth))
+                add(child, depth + 1)
+
+        add(-1, 0)
+        return found
 
     @property
     def changed(self) -> int:

@@ -104,6 +104,8 @@ class TableForm(TypedDict):
     table_made: NotRequired[bool]
     table_gone: NotRequired[bool]
     records_updated: NotRequired[int]
+    incoming: NotRequired[str]
+    parents: NotRequired[tuple[str, ...]]
 
 
 class CellForm(TypedDict):
@@ -236,6 +238,8 @@ def _table(table: TableReceipt) -> TableForm:
         "table_made": table.table_made,
         "table_gone": table.table_gone,
         "records_updated": table.records_updated,
+        "incoming": table.incoming,
+        "parents": table.parents,
     }
 
 
@@ -336,6 +340,8 @@ def _table_of(form: TableForm) -> TableReceipt:
         table_made=form.get("table_made", False),
         table_gone=form.get("table_gone", False),
         records_updated=form.get("records_updated", 0),
+        incoming=form.get("incoming", ""),
+        parents=form.get("parents", ()),
     )
 
 

@@ -5,6 +5,7 @@ Every target is `Opened`, `Readable`, `LookedUpByKey`, `Writable`, `Alterable` a
 """
 
 from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager
 from types import TracebackType
 from typing import Protocol, Self, runtime_checkable
 
@@ -199,6 +200,9 @@ class AmongOthers(Protocol):
 
     def fill(self, changes: ChangeSet) -> int:
         """Fill the loose columns of written records; how many were updated in no other. Raises TargetChanged."""
+
+    def savepoint(self) -> AbstractContextManager[None]:
+        """What is written inside is taken back if an error ends it, and nothing else."""
 
     def let_go(self, changes: ChangeSet) -> None:
         """Empty the loose columns of records that are to go. Raises TargetChanged."""

@@ -39,7 +39,12 @@ def column_bars(receipt: Receipt) -> list[Bar]:
 
 def columns_of(receipt: Receipt) -> dict[str, int]:
     """How many fields of each column changed, the most first; of very many columns the last ones together."""
-    found = [(name, count) for table in receipt.tables for name, count in table.columns.items()]
+    several = len(receipt.tables) > 1
+    found = [
+        (f"{table.called}.{name}" if several else name, count)
+        for table in receipt.tables
+        for name, count in table.columns.items()
+    ]
     found.sort(key=lambda item: (-item[1], item[0]))
     columns = dict(found[:_MOST_COLUMNS])
     rest = sum(count for _, count in found[_MOST_COLUMNS:])

@@ -18,7 +18,7 @@ from tidymerge.core.explain.wording import (
 from tidymerge.errors import BadOption
 from tidymerge.model.receipt import Receipt, State, Touch
 from tidymerge.on_disk import replacing
-from tidymerge.reports.bars import OUTCOMES, column_bars, tally_bars
+from tidymerge.reports.bars import OUTCOMES, column_bars, columns_of, tally_bars
 from tidymerge.reports.ours import SIGN
 
 
@@ -42,7 +42,9 @@ def page(receipt: Receipt, touched: Sequence[Touch]) -> str:
         receipt=receipt,
         maker=SIGN,
         table=table,
-        names=[one.target.rpartition("#")[2] for one in receipt.tables],
+        names=[one.called for one in receipt.tables],
+        tree=receipt.tree if receipt.is_family else [(at, 0) for at in range(len(receipt.tables))],
+        idle=[one for one in receipt.tables if one.not_loaded or one.left_alone],
         heading=" ".join(filter(None, heading(receipt))),
         statement=statement(receipt.request),
         found=found_by(receipt),
@@ -53,7 +55,7 @@ def page(receipt: Receipt, touched: Sequence[Touch]) -> str:
         tally_bars=tally_bars(receipt),
         column_bars=column_bars(receipt),
         tally_words=", ".join(f"{count:,} {name}" for name, count in counts.items()),
-        columns_words=", ".join(f"{name}: {count:,}" for name, count in table.columns.items()),
+        columns_words=", ".join(f"{name}: {count:,}" for name, count in columns_of(receipt).items()),
         touched=touched,
         more_touched=receipt.changed - len(touched) if touched else 0,
         more_rejects=receipt.rows.rejected

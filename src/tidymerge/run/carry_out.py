@@ -12,10 +12,10 @@ from tidymerge.model.run import Run
 from tidymerge.ports.log import Recording
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import AmongOthers, Target
-from tidymerge.run.commit import Carried, Shield, commit, complete, let_go, prove, prove_gone, seal, write
+from tidymerge.run.commit import Carried, Keep, Shield, commit, complete, let_go, prove, prove_gone, seal, write
 from tidymerge.run.decided import Beside, Decided
 from tidymerge.run.once import keep_rows
-from tidymerge.run.relatives import with_own, with_parents
+from tidymerge.run.relatives import Orphaned, check_orphans, drop_refused, with_own, with_parents
 from tidymerge.run.report import Clock, make_receipt
 from tidymerge.run.save import Saved
 
@@ -72,7 +72,7 @@ def _written(
         for at in order:
             parents = {place: (tables[place].target, carried.decided) for place, carried in done.items()}
             told = with_parents(tables[at].target, tables[at].decided, parents)
-            done[at] = write(tables[at].target, told, partial(recording.add, table=at), progress, late=tables[at].loose)
+            done[at] = _write(replace(tables[at], decided=told), partial(recording.add, table=at), progress)
             if done[at].written.refused:
                 manner.check(_joined(done, tables))
             done[at] = with_own(tables[at].target, done[at])
@@ -86,10 +86,30 @@ def _written(
     return [first, *(done[at] for at in range(1, len(tables)))]
 
 
+def _write(table: Beside, keep: Keep, progress: Progress) -> Carried:
+    """Write one table. Rows whose parents in it are refused are not written either."""
+    target, decided = table.target, table.decided
+    if not isinstance(target, AmongOthers) or not any(one.table < 0 for one in decided.awaits):
+        return write(target, decided, keep, progress, late=table.loose)
+    while True:
+        try:
+            with target.savepoint():
+                carried = write(target, decided, keep, progress, late=True)
+                check_orphans(target, carried.decided)
+                return carried
+        except Orphaned as orphaned:
+            drop_refused(target, decided, orphaned.left)
+            decided = orphaned.left
+
+
 def _parents_first(tables: list[Beside]) -> tuple[list[Beside], list[int]]:
     """The tables and their order, with columns loosened by which they refer to each other in a circle. BadOption."""
     shapes = [one.decided.shape for one in tables]
-    found = family(shapes, {one.decided.shape.name: one.decided.pairing.key for one in tables})
+    after = {
+        one.decided.shape.name: [shapes[awaited.table].name for awaited in one.decided.awaits if awaited.table >= 0]
+        for one in tables
+    }
+    found = family(shapes, {one.decided.shape.name: one.decided.pairing.key for one in tables}, after)
     told = []
     for one in tables:
         own = [awaited.column for awaited in one.decided.awaits if awaited.table < 0]

@@ -73,7 +73,8 @@ class Decided(Struct, frozen=True):
     The whole table is `made` by the run, or `goes` with it. Added columns may come `back`; dropped ones are
     `needed` by these things.
     `beside` is what was decided about further tables, parents before their children; `copies` go to files. Some
-    columns hold numbers that stand for ids: each one `awaits` those of a table of the run.
+    columns hold numbers that stand for ids: each one `awaits` those of a table of the run. Tables are `related` that
+    rows are loaded into together.
     """
 
     target: str
@@ -104,6 +105,7 @@ class Decided(Struct, frozen=True):
     made: bool = False
     goes: bool = False
     awaits: tuple[Awaited, ...] = ()
+    related: bool = False
 
     @property
     def all(self) -> tuple["Decided", ...]:

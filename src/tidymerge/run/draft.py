@@ -12,9 +12,10 @@ from tidymerge.core.infer.propose import Proposal, Skipping, propose, totals_ski
 from tidymerge.core.naming.header import ROWS_SEARCHED, find_header, guess_header
 from tidymerge.core.naming.mapping import fold
 from tidymerge.core.tidy.corrected import corrected
-from tidymerge.errors import NoHeader
+from tidymerge.errors import BadOption, NoHeader
 from tidymerge.job.model import Job
 from tidymerge.job.reading import parse_job
+from tidymerge.job.tables import TablesJob
 from tidymerge.model import Incoming, ReadOptions, TableShape
 from tidymerge.ports.source import Source
 from tidymerge.ports.target import Target
@@ -32,6 +33,8 @@ def draft_job(
     Raises BadJob if the existing file is none, and what opening either side raises.
     """
     job = parse_job(before, str(path)).to_job() if before is not None else None
+    if isinstance(job, TablesJob):
+        raise BadOption(f"{path} is a job of several tables: draft one table's job in another file.")
     header_row = header_row or (job.header_row if job else None)
     with open_target(into, write=False) as target:
         shape = target.describe()

@@ -24,7 +24,6 @@ from tidymerge.model import Incoming, IncomingColumn, ReadOptions, Sample, Table
 from tidymerge.on_disk import PrivateFolder
 from tidymerge.ports.source import BatchedSource, Irregular, Source
 from tidymerge.ports.target import Target
-from tidymerge.run.checksums import Checksums
 from tidymerge.run.split import Gathered
 from tidymerge.settings import rows_at_once
 from tidymerge.sources import open_source, shared
@@ -46,15 +45,12 @@ class Gathering:
         self._seen = {text: _state(text) for text in self.job.incoming}
         self._folder = PrivateFolder()
         self._gathered: Gathered | None = None
-        self._checksums: Checksums | None = None
 
     def __enter__(self) -> Self:
         return self
 
     def __exit__(self, *_: object) -> None:
         self._gathered = None
-        if self._checksums is not None:
-            self._checksums.stop()
         self._folder.remove()
 
     def rows(self, shape: TableShape, target: Target) -> Gathered:
@@ -66,15 +62,8 @@ class Gathering:
             self._gathered = found
         return found
 
-    def checksums(self) -> Checksums:
-        """The incoming addresses, with the SHA-256 of the files; databases change too often to have one."""
-        if self._checksums is None:
-            self._checksums = Checksums(self.job.incoming)
-        return self._checksums
-
     def unchanged(self) -> None:
-        """Make sure that the files are still those of which the checksums are. Raises SourceChanged."""
-        len(self.checksums())  # waits until all are read
+        """Make sure that the files are still those that were there at first. Raises SourceChanged."""
         for text, state in self._seen.items():
             if _state(text) != state:
                 raise SourceChanged(f"{text} changed while it was read; nothing was written. Run this again.")

@@ -9,6 +9,7 @@ from tidymerge.errors import LogDamaged, TidyMergeError
 from tidymerge.history.folder import FolderLog
 from tidymerge.job.model import Change, Job, Removal
 from tidymerge.job.reading import read_any
+from tidymerge.job.tables import TablesJob
 
 
 def jobs_naming(address: str, names: Sequence[str]) -> list[str]:
@@ -33,8 +34,12 @@ def _names(path: str, wanted: set[str]) -> bool:
     return any(fold(name) in wanted for name in _named(job))
 
 
-def _named(job: Job | Change | Removal) -> Iterator[str]:
+def _named(job: Job | TablesJob | Change | Removal) -> Iterator[str]:
     """The target's columns that a job names."""
+    if isinstance(job, TablesJob):
+        for one in job.tables:
+            yield from _named(one)
+        return
     yield from job.key
     texts = []
     if isinstance(job, Removal):

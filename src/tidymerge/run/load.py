@@ -3,15 +3,17 @@
 Describe, gather, widen, plan, decide, settle, sum up; then check, write, prove, save, seal, commit.
 """
 
-from collections.abc import Callable, Mapping
-from contextlib import nullcontext
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import ExitStack, nullcontext
 
 from msgspec.structs import replace
 
 from tidymerge.address import reopened
+from tidymerge.errors import BadOption
 from tidymerge.history.folder import FolderLog
 from tidymerge.history.who import user
 from tidymerge.job.model import Job
+from tidymerge.job.tables import TablesJob, jobs_of
 from tidymerge.model.receipt import Receipt, State, Touch
 from tidymerge.model.run import Run
 from tidymerge.ports.log import RunLog
@@ -23,7 +25,6 @@ from tidymerge.run.checks import check_fingerprint, check_limits, check_referred
 from tidymerge.run.commit import Shield, full_address
 from tidymerge.run.decided import Decided
 from tidymerge.run.earlier import older_than_before
-from tidymerge.run.gather import Gathering
 from tidymerge.run.once import alone, held_to_once
 from tidymerge.run.opening import NO_OUTPUTS, QUIET, opened
 from tidymerge.run.outputs import Outputs
@@ -32,15 +33,19 @@ from tidymerge.run.report import Clock, first_touches, make_receipt, save_marked
 from tidymerge.run.save import save_of_load
 from tidymerge.run.settle import settle
 from tidymerge.run.stage_load import request_of, stage_load
+from tidymerge.run.tables import Gatherings, decide_tables
 
 
 def _decide_load(
-    job: Job, target: Target, gathering: Gathering, clock: Clock, log: RunLog, progress: Progress
-) -> Decided:
-    """All that is decided about a load before anything is written."""
-    staged = stage_load(job, target, gathering, clock, log, progress)
+    asked: Job | TablesJob, target: Target, gatherings: Gatherings, clock: Clock, log: RunLog, progress: Progress
+) -> tuple[Target, Decided]:
+    """All that is decided about a load before anything is written: about its first table, and others beside it."""
+    if isinstance(asked, TablesJob):
+        first, decided = decide_tables(gatherings, target, clock, log, progress)
+        return first, decided.noting(*asked.notes)
+    staged = stage_load(asked, target, gatherings.each[0], clock, log, progress)
     progress.stage("testing the constraints")
-    return staged.decided(settle(staged.staged))
+    return target, staged.decided(settle(staged.staged))
 
 
 def _types(job: Job) -> Mapping[str, str]:
@@ -48,8 +53,9 @@ def _types(job: Job) -> Mapping[str, str]:
     return {} if job.create else job.types
 
 
-def _run_of(job: Job, clock: Clock, address: str) -> Run:
+def _run_of(jobs: tuple[Job, ...], clock: Clock, address: str) -> Run:
     """The run, before anything is known of it."""
+    job = jobs[0]
     request = request_of(job)
     done = State.LOADED if request is None else State.REMOVED
     return Run(
@@ -58,22 +64,22 @@ def _run_of(job: Job, clock: Clock, address: str) -> Run:
     )  # fmt: skip
 
 
-def preview(job: Job, *, outputs: Outputs = NO_OUTPUTS, progress: Progress = QUIET) -> Receipt:
+def preview(asked: Job | TablesJob, *, outputs: Outputs = NO_OUTPUTS, progress: Progress = QUIET) -> Receipt:
     """Decide everything and write nothing; a file is opened read-only, a server's transaction is rolled back."""
-    return preview_in_full(job, 0, outputs=outputs, progress=progress)[0]
+    return preview_in_full(asked, 0, outputs=outputs, progress=progress)[0]
 
 
 def preview_in_full(
-    job: Job, most: int, *, outputs: Outputs = NO_OUTPUTS, progress: Progress = QUIET
+    asked: Job | TablesJob, most: int, *, outputs: Outputs = NO_OUTPUTS, progress: Progress = QUIET
 ) -> tuple[Receipt, list[Touch]]:
     """A preview, and the first `most` records that would change. Of the `outputs`, page and chart are the caller's."""
-    clock = Clock.begin(named=False)
-    with Gathering(job) as gathering:
-        outputs.check(gathering.job)
+    clock, (job, *_) = Clock.begin(named=False), jobs_of(asked)
+    with Gatherings(jobs_of(asked)) as gatherings:
+        check_outputs(gatherings.jobs, outputs)
         with opened(job.target, write=False, types=_types(job), create=job.create) as target:
             log = FolderLog()
-            decided = _decide_load(job, target, gathering, clock, log, progress)
-            decided = _looked_back(log, job, gathering.checksums, decided)
+            _, decided = _decide_load(asked, target, gatherings, clock, log, progress)
+            decided = _looked_back(log, job, gatherings.checksums, decided)
             if outputs.rejects is not None:
                 save_rejects(decided, outputs.rejects, job.incoming[0]).keep()
             if outputs.marked is not None:
@@ -84,8 +90,16 @@ def preview_in_full(
             return receipt, first_touches(decided, most)
 
 
+def check_outputs(jobs: Sequence[Job], outputs: Outputs) -> None:
+    """Make sure that no file is overwritten that was not meant. Raises BadOption and MissingPackage."""
+    job, *others = jobs
+    if others and outputs.marked is not None:
+        raise BadOption("A marked copy is made of one table's rows at a time; this load has several tables.")
+    outputs.check(job, incoming=[address for other in others for address in other.incoming])
+
+
 def load(
-    job: Job,
+    asked: Job | TablesJob,
     *,
     accept_warnings: bool = False,
     expect: str | None = None,
@@ -102,35 +116,43 @@ def load(
     is strict and a row was rejected; BadOption for outputs that may not be written; TargetChanged when others stood in
     the way for `wait_seconds` (else as the settings say); LogUnwritable when the log can't keep what undo needs.
     """
-    clock, log, address = Clock.begin(named=True), FolderLog(), reopened(job.target)
+    clock, log, jobs = Clock.begin(named=True), FolderLog(), jobs_of(asked)
+    job, address = jobs[0], reopened(jobs[0].target)
     told = settle_all(log, address)
-    run = _run_of(job, clock, address)
-    with (
-        Gathering(job) as gathering,
-        alone(log, job),
-        recorded(log, run := replace(run, files=gathering.checksums())) as recording,
-        gathering.checksums(),
-    ):
-        outputs.check(gathering.job)
+    with ExitStack() as stack:
+        gatherings = stack.enter_context(Gatherings(jobs))
+        stack.enter_context(alone(log, job))
+        files = gatherings.checksums()
+        run = replace(_run_of(jobs, clock, address), files=files)
+        recording = stack.enter_context(recorded(log, run))
+        stack.enter_context(files)
+        check_outputs(gatherings.jobs, outputs)
         for attempt in attempts(recording, progress, wait_seconds):
             opening = opened(job.target, write=True, types=_types(job), firmly=attempt.firmly, create=job.create)
             with attempt, opening as target:
-                decided = _decide_load(job, target, gathering, clock, log, progress)
-                gathering.unchanged()
-                decided = _looked_back(log, job, lambda: run.files, decided).noting(*told)
+                first, decided = _decide_load(asked, target, gatherings, clock, log, progress)
+                gatherings.unchanged()
+                decided = _looked_back(log, job, lambda: files, decided).noting(*told)
                 check_fingerprint(decided, clock, expect)
-                check_strict(decided, clock, outputs, strict=job.strict)
+                check_strict(decided, clock, outputs, strict=asked.strict)
                 check_referred(decided, clock, outputs)
                 check_limits(decided, clock, outputs, accept_warnings=accept_warnings)
                 manner = Manner(
-                    check=lambda decided: check_strict(decided, clock, outputs, strict=job.strict),
+                    check=lambda decided: check_strict(decided, clock, outputs, strict=asked.strict),
                     save=lambda decided: save_of_load(decided, job, clock, outputs),
-                    trusting=job.trust_triggers,
+                    trusting=all(one.trust_triggers for one in jobs),
                     only_changed=False,
                     shield=shield,
                 )
-                return carry_out(target, decided, run, clock, recording, progress, manner)
+                if len(jobs) > 1:
+                    run = replace(run, target=_beside(address, decided.shape.name))
+                return carry_out(first, decided, run, clock, recording, progress, manner)
     raise AssertionError("an attempt that neither ends nor raises")
+
+
+def _beside(address: str, table: str) -> str:
+    """The address of another table of the same place."""
+    return f"{address.partition('#')[0]}#{table}"
 
 
 def _looked_back(log: RunLog, job: Job, files: Callable[[], Mapping[str, str | None]], decided: Decided) -> Decided:

@@ -13,7 +13,8 @@ from tidymerge.core.decide.lookup import LookUp
 from tidymerge.core.decide.rows import key_text
 from tidymerge.core.tidy.cells import as_array
 from tidymerge.core.words import counted
-from tidymerge.model import Flaw, Pair, Pairing, TargetColumn
+from tidymerge.databases.contract.database import ConstraintBroken
+from tidymerge.model import Pair, Pairing, TargetColumn
 from tidymerge.model.changes import ChangeSet, Outcome
 from tidymerge.model.receipt import MappedColumn
 from tidymerge.model.rules import ColumnRule, Find
@@ -120,21 +121,50 @@ def with_parents(target: Target, decided: Decided, parents: Mapping[int, tuple[T
             continue
         parent, theirs = parents[one.table]
         (of_parent,) = theirs.parts
-        lost = [_orphaned(target, one, of_parent, part, decided) for part in decided.parts]
-        count = sum(len(flaw.rows) for flaws in lost for flaw in flaws)
-        if count:
-            parts = [part.without(flaws) if flaws else part for part, flaws in zip(decided.parts, lost, strict=True)]
-            decided = decided.with_parts(
-                parts, f"{counted(count, 'row')} rejected, as {one.called} refused the parents."
-            )
+        decided = _without(target, decided, one, of_parent)
         decided = _given(target, decided, one, _ids(parent, theirs, one))
     return decided
 
 
-def _orphaned(target: Target, awaited: Awaited, parent: Part, part: Part, decided: Decided) -> list[Flaw]:
-    flaws = orphans(awaited, parent.changes, parent.incoming().row_numbers, part.changes, decided.pairing)
-    target.unstage(dropped(part.changes, flaws).tolist())
-    return flaws
+class Orphaned(ConstraintBroken):
+    """Rows were refused to which others of the same table refer; `left` is what was decided without those."""
+
+    def __init__(self, left: Decided) -> None:
+        super().__init__("Rows were refused to which others refer.")
+        self.left = left
+
+
+def check_orphans(target: Target, decided: Decided) -> None:
+    """Raise Orphaned where parents in the same table were refused."""
+    left = decided
+    while True:
+        before = left
+        for one in before.awaits:
+            if one.table < 0:
+                left = _without(target, left, one, left.parts[0])
+        if left is before:
+            break
+    if left is not decided:
+        raise Orphaned(left)
+
+
+def drop_refused(target: Target, before: Decided, after: Decided) -> None:
+    """Take away what is staged of changes that are no longer wanted."""
+    for part, kept in zip(before.parts, after.parts, strict=True):
+        target.unstage(np.setdiff1d(part.changes.positions, kept.changes.positions).tolist())
+
+
+def _without(target: Target, decided: Decided, awaited: Awaited, parent: Part) -> Decided:
+    """The changes without those whose parents are not inserted after all."""
+    numbers = parent.incoming().row_numbers
+    lost = [orphans(awaited, parent.changes, numbers, part.changes, decided.pairing) for part in decided.parts]
+    count = sum(len(flaw.rows) for flaws in lost for flaw in flaws)
+    if not count:
+        return decided
+    for part, flaws in zip(decided.parts, lost, strict=True):
+        target.unstage(dropped(part.changes, flaws).tolist())
+    parts = [part.without(flaws) if flaws else part for part, flaws in zip(decided.parts, lost, strict=True)]
+    return decided.with_parts(parts, f"{counted(count, 'row')} rejected, as {awaited.called} refused the parents.")
 
 
 def with_own(target: Target, carried: Carried) -> Carried:

@@ -127,16 +127,17 @@ def make_receipt(
     """The receipt of a run that has come to `state`."""
     shown = [_shown(one) for one in decided.all]
     incoming = decided.sample.rows
+    several = decided.related
     limits = [excess for one in decided.all for excess in one.limits]
     return Receipt(
         state=state,
-        incoming=incoming.address,
-        sheet=incoming.sheet,
-        header_row=incoming.header_row,
+        incoming=_rows_of(decided) if several else incoming.address,
+        sheet=None if several else incoming.sheet,
+        header_row=0 if several else incoming.header_row,
         rows=decided.total,
         fingerprint=decided.mark,
         tables=tuple(
-            _table_receipt(one, state, examples, rows)
+            _table_receipt(one, state, examples, rows, decided.all if several else ())
             for one, (examples, rows, _) in zip(decided.all, shown, strict=True)
         ),
         rejects=Rejects(
@@ -159,6 +160,13 @@ def make_receipt(
     )
 
 
+def _rows_of(decided: Decided) -> str:
+    """Where the rows of all tables are: the file, if it is one."""
+    addresses = list(dict.fromkeys(one.sample.rows.address for one in decided.all))
+    files = list(dict.fromkeys(address.partition("#")[0] for address in addresses))
+    return files[0] if len(files) == 1 else ", ".join(addresses)
+
+
 def going_ahead(limits: Sequence[Excess]) -> dict[str, int | bool]:
     """With which limits a run would go ahead: the greatest of each name."""
     found: dict[str, int | bool] = {}
@@ -169,6 +177,12 @@ def going_ahead(limits: Sequence[Excess]) -> dict[str, int | bool]:
 
 def _of_all(decided: Decided, first: Sequence[tuple[RejectedCell, ...]]) -> tuple[RejectedCell, ...]:
     """The first rejects of all tables; those of further ones are told by the name of their table, too."""
+    if decided.related:
+        return tuple(
+            replace(cell, origin=cell.origin or one.sample.rows.sheet or one.sample.rows.address)
+            for one, cells in zip(decided.all, first, strict=True)
+            for cell in cells
+        )
     found = list(first[0])
     for one, cells in zip(decided.all[1:], first[1:], strict=True):
         name = one.shape.name
@@ -177,7 +191,11 @@ def _of_all(decided: Decided, first: Sequence[tuple[RejectedCell, ...]]) -> tupl
 
 
 def _table_receipt(
-    decided: Decided, state: State, examples: Mapping[str, Example], sample_rows: tuple[SampleRow, ...]
+    decided: Decided,
+    state: State,
+    examples: Mapping[str, Example],
+    sample_rows: tuple[SampleRow, ...],
+    relatives: Sequence[Decided] = (),
 ) -> TableReceipt:
     tally, touched = decided.tally, state.done
     after = tally.inserted - tally.removed if touched or state is State.PREVIEWED else 0
@@ -204,7 +222,16 @@ def _table_receipt(
         table_gone=decided.goes,
         columns_dropped={column.name: column.type for column in decided.dropped},
         records_updated=sum(len(part.changes.updates) for part in decided.parts),
+        incoming=decided.sample.rows.address if relatives else "",
+        parents=tuple(one.shape.name for one in relatives if one.shape.name in _parents(decided, relatives)),
     )
+
+
+def _parents(decided: Decided, relatives: Sequence[Decided]) -> set[str]:
+    """The other tables to which one refers, by a foreign key or by ids."""
+    keys = {key.table for key in decided.shape.foreign_keys}
+    found = keys | {relatives[one.table].shape.name for one in decided.awaits if one.table >= 0}
+    return found - {decided.shape.name}
 
 
 def _shown(decided: Decided) -> tuple[dict[str, Example], tuple[SampleRow, ...], tuple[RejectedCell, ...]]:

@@ -9,11 +9,12 @@ from tidymerge.cli.options.job import takes_job
 
 if TYPE_CHECKING:
     from tidymerge.job.model import Job
+    from tidymerge.job.tables import TablesJob
 
 
 @takes_job
 def load(
-    job_of: "Callable[..., Job]",
+    job_of: "Callable[..., Job | TablesJob]",
     rejects: options.RejectsFile = None,
     no_rejects: options.NoRejects = False,
     marked: options.Marked = None,
@@ -29,6 +30,7 @@ def load(
     """Load the incoming rows, all or nothing, and account for every one."""
     from tidymerge.cli.screen import output
     from tidymerge.cli.screen.bars import Bars
+    from tidymerge.job.tables import jobs_of
     from tidymerge.run import load as loading
 
     out = output.console(json_wanted=json)
@@ -37,7 +39,7 @@ def load(
         job = job_of(strict=strict, trust_triggers=trust_triggers)
         asked = not yes and expect is None and job.incoming != ("-",) and out.is_terminal and sys.stdin.isatty()
         if asked:
-            files.check(job)
+            loading.check_outputs(jobs_of(job), files)
             expect = output.confirmed(out, lambda progress: loading.preview(job, progress=progress), json=json)
         with Bars(out, json=json) as progress, output.drawn_if_stopped(out, quiet=json or asked):
             receipt = loading.load(

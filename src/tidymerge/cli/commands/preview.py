@@ -8,11 +8,12 @@ from tidymerge.cli.options.job import takes_job
 
 if TYPE_CHECKING:
     from tidymerge.job.model import Job
+    from tidymerge.job.tables import TablesJob
 
 
 @takes_job
 def preview(
-    job_of: "Callable[..., Job]",
+    job_of: "Callable[..., Job | TablesJob]",
     rejects: options.RejectsFile = None,
     marked: options.Marked = None,
     page: options.Page = None,

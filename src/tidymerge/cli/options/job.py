@@ -12,6 +12,7 @@ from tidymerge.errors import BadOption
 
 if TYPE_CHECKING:
     from tidymerge.job.model import Job
+    from tidymerge.job.tables import TablesJob
 
 
 def takes_job(command: Callable[..., None]) -> Callable[..., None]:
@@ -68,7 +69,7 @@ def job_of(
     *,
     strict: bool = False,
     trust_triggers: bool = False,
-) -> "Job":
+) -> "Job | TablesJob":
     """The job of the job file, if one is given, with what the command line says over it. Raises UsageError."""
     from tidymerge.job.over import Given, job_with
 
@@ -86,8 +87,12 @@ def job_of(
     return _complete(job_with(None if job_file is None else Path(job_file), given))
 
 
-def _complete(job: "Job") -> "Job":
+def _complete(job: "Job | TablesJob") -> "Job | TablesJob":
     """The job, if it says what goes where. Raises BadOption."""
+    from tidymerge.job.model import Job
+
+    if not isinstance(job, Job):
+        return job  # which was checked as it was read
     if not job.incoming:
         raise BadOption(
             "Say which rows to load: INCOMING, as in week32.xlsx#Inspections, or `at` in the job's [incoming]."

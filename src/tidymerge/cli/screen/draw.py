@@ -40,10 +40,13 @@ _CONFLICTS_SHOWN = 12
 
 def receipt(out: Console, shown: Receipt, *, details: bool = True) -> None:
     """Print a receipt: what changes, how, what is wrong; the tally last, where the eye rests after scrolling."""
+    if shown.is_family:
+        out.print(_family_heading(shown))
+        out.print(_tables(shown))
     for at, table in enumerate(shown.tables):
-        if at and not details:
+        if not details and (at or shown.is_family):
             break
-        out.print(_further(table) if at else _heading(shown, table))
+        out.print(_further(shown, table) if at or shown.is_family else _heading(shown, table))
         by_row = by_rows(shown)
         views = (_samples(table.samples, by_row=by_row), _changes(table, by_row=by_row), _columns(table))
         blocks = views if details else ()
@@ -56,7 +59,7 @@ def receipt(out: Console, shown: Receipt, *, details: bool = True) -> None:
     elif shown.rejects.reasons:
         out.print(_rejects(shown) if by_rows(shown) or shown.action is not Action.REMOVE else _staying(shown))
     _said(out, shown)
-    if len(shown.tables) > 1:
+    if len(shown.tables) > 1 and not shown.is_family:
         out.print(_tables(shown))
     out.print(_tally(shown))
     out.print(_closing(shown))
@@ -94,10 +97,21 @@ def _heading(shown: Receipt, table: TableReceipt) -> RenderableType:
     return Group(line, Text(under + "\n", "dim"))
 
 
-def _further(table: TableReceipt) -> RenderableType:
-    """The heading of a table beside the first one."""
-    line = Text.assemble(("and ", "bold"), cut(table.target, _LONGEST_NAME))
-    return Group(line, Text(f"Records named by {' + '.join(map(cut, table.key))}.\n", "dim"))
+def _family_heading(shown: Receipt) -> RenderableType:
+    """The heading of a load into several tables."""
+    head, rows, between = heading(shown)
+    line = Text.assemble((head, "bold"), f" {cut(rows, _LONGEST_NAME)} ", (between, "bold"), f" {cut(shown.place)}")
+    return Group(line, Text(f"{len(shown.tables)} tables in one run, parents before their children.", "dim"))
+
+
+def _further(shown: Receipt, table: TableReceipt) -> RenderableType:
+    """The heading of one of several tables."""
+    if shown.is_family:
+        line = Text.assemble(cut(table.incoming, _LONGEST_NAME), (" into ", "bold"), cut(table.called, _LONGEST_NAME))
+    else:
+        line = Text.assemble(("and ", "bold"), cut(table.target, _LONGEST_NAME))
+    verb = "matched" if shown.is_family else "named"
+    return Group(line, Text(f"Records {verb} by {' + '.join(map(cut, table.key))}.\n", "dim"))
 
 
 def _tables(shown: Receipt) -> RenderableType:
@@ -105,10 +119,12 @@ def _tables(shown: Receipt) -> RenderableType:
     found = {name: [getattr(table.rows, name) for table in shown.tables] for name in _STYLES}
     names = [name for name, counts in found.items() if any(counts)]
     listed = grid("Records by table", ("table", "before", *names, "after"), of_data=False)
-    for at, table in enumerate(shown.tables):
+    tree = shown.tree if shown.is_family else [(at, 0) for at in range(len(shown.tables))]
+    for at, depth in tree:
+        table = shown.tables[at]
         counts = [Text(f"{found[name][at]:,}", _STYLES[name] if found[name][at] else "dim") for name in names]
-        name = table.target.rpartition("#")[2]
-        listed.add_row(cut(name), f"{table.rows_before:,}", *counts, f"{table.rows_after:,}")
+        name = f"{'   ' * (depth - 1)}└─ " * (depth > 0) + cut(table.called)
+        listed.add_row(name, f"{table.rows_before:,}", *counts, f"{table.rows_after:,}")
     return Padding(listed, (1, 0, 0, 0))
 
 
@@ -211,7 +227,7 @@ def _rejects(shown: Receipt) -> RenderableType:
         listed.add_row(Text(reason, "red"), f"{count:,}", numbers + more, _example(cells[0]), cells[0].expected)
     if not shown.rejects.file:
         return listed
-    after = ": correct them there and load that file" if by_rows(shown) else ""
+    after = ": correct them there and load that file" if by_rows(shown) and not shown.is_family else ""
     return Group(listed, Text(f"Rejected {what} are in {shown.rejects.file}{after}.\n"))
 
 

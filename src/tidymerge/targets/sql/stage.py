@@ -100,17 +100,17 @@ class Stage(Struct, frozen=True):
         pairs = zip(key.columns, key.referred, strict=True)
         # The collation of what is referred to counts: in SQLite it is that of the left side.
         refers = " AND ".join(f"x.{quoted(there)} = t.{quoted(here)}" for here, there in pairs)
-        if child.name == self.shape.name:  # those that leave too, or are given another parent, are not in the way
-            refers += f" AND NOT {self.is_leaving('t')}"
-            if self.loaded.issuperset(key.columns):
-                pairs = zip(key.columns, key.referred, strict=True)
-                other = " OR ".join(
-                    f"o.{quoted(here)} IS NULL OR o.{quoted(here)} <> x.{quoted(there)}" for here, there in pairs
-                )
-                moved = f"SELECT 1 FROM {self.table} o WHERE {same_place(self.places, 't', 'o')} AND ({other})"
-                refers += f" AND NOT EXISTS ({moved})"
-        elif child.name in self.beside and self.beside[child.name].leaving:
-            refers += f" AND NOT {self.beside[child.name].is_leaving('t')}"
+        theirs = self if child.name == self.shape.name else self.beside.get(child.name)
+        # Those that leave too, or are given another parent, are not in the way.
+        if theirs is not None and theirs.leaving:
+            refers += f" AND NOT {theirs.is_leaving('t')}"
+        if theirs is not None and theirs.loaded.issuperset(key.columns):
+            pairs = zip(key.columns, key.referred, strict=True)
+            other = " OR ".join(
+                f"o.{quoted(here)} IS NULL OR o.{quoted(here)} <> x.{quoted(there)}" for here, there in pairs
+            )
+            moved = f"SELECT 1 FROM {theirs.table} o WHERE {same_place(theirs.places, 't', 'o')} AND ({other})"
+            refers += f" AND NOT EXISTS ({moved})"
         source = (
             f"FROM {self.leaving} s {join} {self.target} x ON {same_place(self.places, 'x')} "
             f"{join} {self.database.in_sql(child.name)} t ON {refers} ORDER BY s.{quoted(POSITION)}"

@@ -1,6 +1,7 @@
 """A table of an SQL database as a target: what is staged, written and read back, in plain SQL."""
 
 from collections.abc import Callable, Sequence
+from contextlib import AbstractContextManager
 from itertools import count
 
 import numpy as np
@@ -136,6 +137,10 @@ class SqlTarget(SqlTable):
     def fill(self, changes: ChangeSet) -> int:
         """Fill the loose columns of written records; how many were updated in no other."""
         return self._writer(changes).fill(changes)
+
+    def savepoint(self) -> AbstractContextManager[None]:
+        """What is written inside is taken back if an error ends it, and nothing else."""
+        return self._database.savepoint("together")
 
     def let_go(self, changes: ChangeSet) -> None:
         """Empty the loose columns of records that are to go."""

@@ -1,0 +1,105 @@
+"""A job of several tables: all of them are loaded in one run."""
+
+from collections.abc import Mapping, Sequence
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from tidymerge.address import is_server, parse
+from tidymerge.databases import is_database
+from tidymerge.errors import BadOption
+from tidymerge.job.model import Job
+
+
+class TablesJob(Struct, frozen=True):
+    """A job for each table, of one database. `file` is the job file; `notes` say how the tables were found.
+
+    `at` are the incoming addresses that the tables share. Until it is `complete`, their own may be sheets of those.
+    """
+
+    tables: tuple[Job, ...]
+    at: tuple[str, ...] = ()
+    file: str | None = None
+    notes: tuple[str, ...] = ()
+
+    @property
+    def incoming(self) -> tuple[str, ...]:
+        """All addresses that rows come from."""
+        return tuple(dict.fromkeys(address for job in self.tables for address in job.incoming))
+
+    @property
+    def strict(self) -> bool:
+        """Whether one rejected row of any table stops the run."""
+        return any(job.strict for job in self.tables)
+
+    def complete(self) -> "TablesJob":
+        """The job with whole addresses, if all of it can be one run. Raises BadOption."""
+        tables = tuple(replace(job, incoming=_rows(job.incoming, self.at), file=self.file) for job in self.tables)
+        return _checked(replace(self, tables=tables))
+
+
+def jobs_of(asked: Job | TablesJob) -> tuple[Job, ...]:
+    """The job of each table."""
+    return asked.tables if isinstance(asked, TablesJob) else (asked,)
+
+
+def _rows(rows: Sequence[str], incoming: Sequence[str]) -> tuple[str, ...]:
+    """Where the rows of one table are: #Sheet is a sheet of the incoming file; nothing said are the incoming rows.
+
+    Raises BadOption.
+    """
+    if not rows:
+        return tuple(incoming)
+    found = []
+    for text in rows:
+        if not text.startswith("#"):
+            found.append(text)
+            continue
+        if len(incoming) != 1:
+            raise BadOption(f"{text} is a sheet of the incoming file: say which one that is, by `at` in [incoming].")
+        found.append(f"{incoming[0].partition('#')[0]}{text}")
+    return tuple(found)
+
+
+def _checked(job: TablesJob) -> TablesJob:
+    """The job, if all of it can be one run. Raises BadOption."""
+    names: dict[str, str] = {}
+    first = job.tables[0]
+    for one in job.tables:
+        if not one.incoming:
+            raise BadOption(f"Say which rows go into {one.target}: INCOMING, or `rows` in its [[table]].")
+        if not (is_server(one.target) or is_database(one.target)):
+            raise BadOption(
+                f"{one.target} is a file by itself, and a run of several tables is one transaction of one database: "
+                "load it by a run of its own."
+            )
+        place, table = one.target.partition("#")[0], parse(one.target).fragment
+        if place != first.target.partition("#")[0]:
+            raise BadOption(
+                f"{one.target} and {first.target} are in different databases, and a run is one transaction: load them "
+                "by runs of their own."
+            )
+        if table is None:
+            raise BadOption(f"Say which table of {one.target} is meant, as in coop.db#hives.")
+        if table in names:
+            raise BadOption(f"{table} is there twice: one [[table]] can have several addresses in its `rows`.")
+        names[table] = table
+        _check_one(one, _ALONE)
+    return job
+
+
+_ALONE: Mapping[str, str] = {
+    "create": "a table that is not there yet",
+    "like": "a table that is not there yet",
+    "add": "new columns",
+}
+
+
+def _check_one(job: Job, alone: Mapping[str, str]) -> None:
+    """Raise BadOption for what only a run of one table can do."""
+    for name, words in alone.items():
+        if getattr(job, name):
+            raise BadOption(f"{job.target}: {words} can be asked for in a run of its own, not beside other tables.")
+    for name in ("append", "once"):
+        if getattr(job.rules, name):
+            raise BadOption(f"{job.target}: rows that count only once are loaded by a run of their own ({name}).")

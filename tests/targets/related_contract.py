@@ -1,0 +1,136 @@
+"""What every database must do with several related tables in one run."""
+
+from pathlib import Path
+
+import pytest
+
+import tidymerge
+from conftest import NO_LIMITS, text_file
+
+KEEPERS = [
+    ["Name", "Email", "Mentor"],
+    ["Zoe", "zoe@x", "yan@x"],  # both are new, and refer to each other
+    ["Yan", "yan@x", "ZOE@x"],
+    ["Alma B.", "alma@x", ""],
+    ["Bad", "bad@x", "nobody@x"],
+    ["Child", "child@x", "bad@x"],
+]
+HIVES = [
+    ["Code", "Keeper", "Kg"],
+    ["L1", "zoe@x", "2.5"],  # given to another keeper, who is new
+    ["L3", "yan@x", "3"],
+    ["L4", "alma@x", "4"],
+    ["L5", "bad@x", "5"],
+    ["L6", "child@x", "6"],
+    ["L7", "yan@x", "much"],
+]
+SEEN = [["Hive", "On", "By"], ["L3", "1", "zoe@x"], ["L1", "1", ""], ["L7", "1", "alma@x"], ["L3", "2", "child@x"]]
+
+
+class RelatedContract:
+    """A family of keepers, hives and visits: ids that the database gives, keys of texts, a table within itself."""
+
+    numbered: str  # the declaration of a column "id" that the database numbers
+    folding = "VARCHAR(20) COLLATE NOCASE"  # a type of texts that are equal in any letter case
+
+    def family(self, folder: Path) -> str:
+        """Tables with some records, three sheets, and the job that loads them; its path."""
+        self.make(folder, f"CREATE TABLE keeper ({self.numbered}, name VARCHAR(20) NOT NULL, email {self.folding} NOT NULL UNIQUE, mentor INTEGER REFERENCES keeper (id)); "
+            "CREATE TABLE hive (code VARCHAR(9) PRIMARY KEY, keeper INTEGER NOT NULL REFERENCES keeper (id), kg DECIMAL(6, 2)); "
+            f"CREATE TABLE seen ({self.numbered}, hive VARCHAR(9) NOT NULL REFERENCES hive (code), day INTEGER NOT NULL, by_keeper INTEGER REFERENCES keeper (id), UNIQUE (hive, day)); "
+            "INSERT INTO keeper (name, email) VALUES ('Alma', 'alma@x'), ('Old', 'old@x'); "
+            "INSERT INTO hive VALUES ('L1', 1, 1), ('L2', 2, 2); INSERT INTO seen (hive, day, by_keeper) VALUES ('L2', 1, 2)")  # fmt: skip
+        for name, sheet in (("keepers", KEEPERS), ("hives", HIVES), ("seen", SEEN)):
+            text_file(folder / f"{name}.csv", sheet)
+
+        def find(source: str) -> str:
+            return f'{{ from = "{source}", find = {{ in = "keeper", where = "email", take = "id" }} }}'
+
+        (folder / "family.toml").write_text(f"""
+[[table]]
+rows = "seen.csv"
+at = "{self.address(folder, "seen")}"
+key = ["hive", "day"]
+[table.columns]
+hive = "Hive"
+day = "On"
+by_keeper = {find("By")}
+[[table]]
+rows = "hives.csv"
+at = "{self.address(folder, "hive")}"
+[table.columns]
+code = "Code"
+keeper = {find("Keeper")}
+kg = "Kg"
+[[table]]
+rows = "keepers.csv"
+at = "{self.address(folder, "keeper")}"
+key = "email"
+[table.columns]
+name = "Name"
+email = "Email"
+mentor = {find("Mentor")}
+""")
+        return str(folder / "family.toml")
+
+    def held(self, folder: Path) -> dict[str, list[tuple]]:
+        return {
+            name: [tuple(map(str, row)) for row in self.rows(folder, f"SELECT * FROM {name} ORDER BY 1")]
+            for name in ("keeper", "hive", "seen")
+        }
+
+    def told(self, folder: Path) -> tuple[list[tuple], list[tuple], list[tuple]]:
+        """The same by names: who mentors whom, whose hives, who saw them."""
+        return (
+            self.rows(folder, "SELECT k.name, m.name FROM keeper k LEFT JOIN keeper m ON m.id = k.mentor ORDER BY k.name"),
+            self.rows(folder, "SELECT h.code, k.name FROM hive h JOIN keeper k ON k.id = h.keeper ORDER BY h.code"),
+            self.rows(folder, "SELECT s.hive, s.day, k.name FROM seen s LEFT JOIN keeper k ON k.id = s.by_keeper ORDER BY s.hive, s.day"),
+        )  # fmt: skip
+
+    def test_related_tables_are_loaded_in_one_run_with_ids_that_the_database_gives(self, folder):
+        job = self.family(folder)
+        start = self.held(folder)
+        preview = tidymerge.preview(job=job)
+        assert self.held(folder) == start
+        done = tidymerge.load(
+            job=job, limits=NO_LIMITS, expect=preview.fingerprint, accept_warnings=True, rejects=False
+        )
+        counts = {table.called: table.rows for table in done.tables}
+        assert [table.rows for table in preview.tables] == [table.rows for table in done.tables]
+        assert list(counts) == ["keeper", "hive", "seen"], done.rejects
+        found = [(one.inserted, one.updated, one.rejected) for one in counts.values()]
+        assert found == [(2, 1, 2), (2, 1, 3), (2, 0, 2)], done.rejects
+        reasons = {(cell.origin, cell.row): cell.reason for cell in done.rejects.first}
+        assert self.told(folder) == (
+            [("Alma B.", None), ("Old", None), ("Yan", "Zoe"), ("Zoe", "Yan")],
+            [("L1", "Zoe"), ("L2", "Old"), ("L3", "Yan"), ("L4", "Alma B.")],
+            [("L1", 1, None), ("L2", 1, "Old"), ("L3", 1, "Zoe")],
+        )
+        assert sorted(reasons.values()) == ["its parent was rejected"] * 4 + ["no such record"] * 2 + ["not a number"]
+        loaded = self.held(folder)
+        again = tidymerge.load(job=job, limits=NO_LIMITS, rejects=False)
+        assert (again.changed, self.held(folder)) == (0, loaded)
+        back = tidymerge.undo(done.run)
+        assert self.held(folder) == start
+        tidymerge.undo(back.run)
+        assert self.held(folder) == loaded
+
+    def test_who_is_refused_late_takes_the_children_along(self, folder):
+        job = self.family(folder)
+        self.make(folder, self.refusing_trigger("keeper", "NEW.name = 'Zoe'"))
+        start = self.held(folder)
+        done = tidymerge.load(job=job, limits=NO_LIMITS, accept_warnings=True, rejects=False)
+        assert self.told(folder)[1] == [("L1", "Alma B."), ("L2", "Old"), ("L4", "Alma B.")]
+        assert {name for name, _ in self.told(folder)[0]} == {"Alma B.", "Old"}
+        assert done.verified
+        tidymerge.undo(done.run)
+        assert self.held(folder) == start
+
+    def test_one_stop_stops_all_tables(self, folder):
+        job = self.family(folder)
+        start = self.held(folder)
+        with pytest.raises(tidymerge.Stopped, match="rejected and the load is strict"):
+            tidymerge.load(job=job, limits=NO_LIMITS, strict=True, accept_warnings=True)
+        with pytest.raises(tidymerge.Stopped, match="fingerprint"):
+            tidymerge.load(job=job, limits=NO_LIMITS, expect="0" * 16, accept_warnings=True)
+        assert self.held(folder) == start
