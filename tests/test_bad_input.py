@@ -345,7 +345,7 @@ def test_what_a_killed_run_left_in_the_temporary_folder_goes_with_the_next(run, 
     place = folder / "tmp"
     place.mkdir()
     killed = (
-        "import os, signal\nfrom tidymerge.run import load as flow\nfrom tidymerge.cli.app import main\n"
+        "import os, signal\nfrom tidymerge.run import stage_load as flow\nfrom tidymerge.cli.app import main\n"
         "flow.describe = lambda *_: os.kill(os.getpid(), signal.SIGKILL)\nmain()"
     )
     text_file(folder / "good.csv", GOOD)

@@ -136,7 +136,7 @@ def test_the_story_of_a_record_names_its_own_file(folder, run):
 
 
 def test_a_file_that_changes_while_it_is_read_is_not_loaded(folder, monkeypatch):
-    from tidymerge.run import load as flow
+    from tidymerge.run import stage_load as flow
 
     target = database(folder / "a.db", "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER)", "t", ())
     incoming = Path(text_file(folder / "in.csv", [["k"], [1]]))

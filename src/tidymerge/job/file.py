@@ -53,7 +53,7 @@ class JobFile(Strict):
     @model_validator(mode="after")
     def _one_or_several(self) -> "JobFile":
         if not self.table and self.target is None:
-            raise ValueError("a job has [target], or [[table]] for each of several tables")
+            raise ValueError("target is missing; a job has [target], or [[table]] for each of several tables")
         given = {"target", "columns", "rules", "limits"} & self.model_fields_set
         if self.table and given:
             raise ValueError(f"with [[table]], {min(given)} stands in each of the tables: leave one of both out")
@@ -82,6 +82,7 @@ class JobFile(Strict):
             header_row=self.incoming.header_row,
             take_rows=self.incoming.rows,
             fill_down=listed(self.incoming.fill_down),
+            each=listed(self.incoming.each),
             read=ReadOptions(
                 self.incoming.delimiter,
                 self.incoming.quote,
@@ -105,6 +106,7 @@ def _of_table(part: TablePart, incoming: IncomingPart) -> Job:
         rules=_rules(part.rules, part.skip_when),
         header_row=part.header_row or incoming.header_row,
         fill_down=listed(part.fill_down or incoming.fill_down),
+        each=listed(part.each or incoming.each),
         read=ReadOptions(incoming.delimiter, incoming.quote, incoming.encoding, part.cells, part.query),
         strict=part.rules.strict,
         save_rejects=part.rules.save_rejects,

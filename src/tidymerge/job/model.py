@@ -190,7 +190,8 @@ class Job(Struct, frozen=True):
     `incoming` are one or more addresses or patterns; `columns` are the target columns loaded and how (empty:
     all, by name); `renames` maps target column to incoming column and wins over `columns`; `only` limits the
     target columns loaded; `header_row` counts from 1 and is found if it is None; `take_rows` chooses rows by their
-    numbers (3,7-12); `fill_down` are incoming columns whose blank cells take the value above; with `strict` one
+    numbers (3,7-12); `fill_down` are incoming columns whose blank cells take the value above; columns that fit
+    a pattern of `each` become rows; with `strict` one
     rejected row stops the load; without `save_rejects` no file of the rejected rows is written unless asked for; with
     `trust_triggers` differences that the target's own triggers make are accepted, and the receipt says so; `file` is
     the job file that it was read from; `types` are those of the columns of a target that is a file, and of new columns;
@@ -209,6 +210,7 @@ class Job(Struct, frozen=True):
     header_row: int | None = None
     take_rows: str | None = None
     fill_down: tuple[str, ...] = ()
+    each: tuple[str, ...] = ()
     read: ReadOptions = field(default_factory=ReadOptions)
     strict: bool = False
     save_rejects: bool = True

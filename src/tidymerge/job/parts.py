@@ -33,6 +33,9 @@ class IncomingPart(Strict):
     fill_down: Word | list[Word] = Field(
         [], description="Columns whose blank cells take the value above, as under cells that are merged."
     )
+    each: Word | list[Word] = Field(
+        [], description='Numbered columns that become rows, as in "Frame *": the number is the column `each`.'
+    )
     delimiter: Sign | None = None
     quote: Sign | None = None
     encoding: Word | None = None
@@ -236,6 +239,9 @@ class TablePart(Strict):
         None, description="Rows for which this condition on the incoming columns is true are skipped."
     )
     fill_down: Word | list[Word] = Field([], description="Columns whose blank cells take the value above.")
+    each: Word | list[Word] = Field(
+        [], description='Numbered columns that become rows, as in "Frame *": the number is the column `each`.'
+    )
     at: Word = Field(description="The table's address, as in coop.db#hives.")
     key: Word | list[Word] = Field([], description="The columns that find a record; else the primary key.")
     columns: dict[str, Word | ColumnPart] = Field(

@@ -103,7 +103,9 @@ def _complaints(form: type[BaseModel], error: ValidationError, text: str, name: 
         if found["type"].endswith("_type") and isinstance(found["input"], dict) and len(error.errors()) > 1:
             continue  # a table where a word could stand too: what is wrong inside it is said by itself
         path = [str(step) for step in found["loc"] if not _is_branch(str(step))]
-        complaint = f"{name}, line {_line(text, path)}: {'.'.join(path)}{_words(form, found, path)}"
+        complaint = f"{name}, line {_line(text, path)}: {'.'.join(path)}{_words(form, found, path)}".replace(
+            ": : ", ": "
+        )
         if (place := tuple(path)) not in seen:
             seen.add(place)
             yield complaint

@@ -1,5 +1,6 @@
 """A job of several tables: all of them are loaded in one run."""
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 
 from msgspec import Struct
@@ -34,8 +35,12 @@ class TablesJob(Struct, frozen=True):
 
     def complete(self) -> "TablesJob":
         """The job with whole addresses, if all of it can be one run. Raises BadOption."""
-        tables = tuple(replace(job, incoming=_rows(job.incoming, self.at), file=self.file) for job in self.tables)
-        return _checked(replace(self, tables=tables))
+        tables = [replace(job, incoming=_rows(job.incoming, self.at), file=self.file) for job in self.tables]
+        shared = Counter((job.incoming, job.read.query) for job in tables)
+        tables = [
+            replace(job, rules=replace(job.rules, several=shared[job.incoming, job.read.query] > 1)) for job in tables
+        ]
+        return _checked(replace(self, tables=tuple(tables)))
 
 
 def jobs_of(asked: Job | TablesJob) -> tuple[Job, ...]:

@@ -128,7 +128,8 @@ class Rules(Struct, frozen=True):
     what every row asks for, in place of an instruction of its own. With `once`, rows that were loaded before are not
     loaded again, unless `again`. Where the rows are the full list of the records `absent_within` (None: of all), those
     that are on no row go, if `absent` is REMOVE, or have the values `absent_sets` set, by column.
-    With `append` every row is new, and no record is looked for.
+    With `append` every row is new, and no record is looked for. Where a row may hold `several` records, of several
+    tables, one that says nothing of this table has none of its records.
     """
 
     blanks: Blanks = Blanks.KEEP
@@ -149,6 +150,7 @@ class Rules(Struct, frozen=True):
     absent_sets: Mapping[str, str] = {}
     absent_within: str | None = None
     append: bool = False
+    several: bool = False
 
     @property
     def keeps_all(self) -> bool:

@@ -1,6 +1,7 @@
 """Deciding about all rows of a load, part by part, and what is worth saying about the whole."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import partial
 from math import inf
 
 import pyarrow as pa
@@ -213,9 +214,7 @@ def sum_up(
     writes = tally.inserted + tally.updated + tally.removed > 0
     added, said = (widened.added, (*plan.shape.notes, *widened.notes)) if writes else ((), ())
     # The target is asked for the warnings meanwhile.
-    with meanwhile(
-        lambda: account.fingerprint([named(part) for part in changes]), break_off=lambda: None
-    ) as fingerprint:
+    with meanwhile(partial(_mark, changes, named), break_off=lambda: None) as fingerprint:
         warnings = _warnings(plan, widened, sample, target, parts, noticed, tally, rows_before)
         marked = fingerprint()
     return Decided(
@@ -228,13 +227,7 @@ def sum_up(
         tally=tally,
         fingerprint=marked,
         warnings=tuple(warnings),
-        notes=(
-            *sample.rows.notes,
-            *merged_notes(sample.rows),
-            *said,
-            *noticed.notes(parts),
-            *notes_on(job, sum(part.changes.touched_absent for part in parts)),
-        ),
+        notes=(*_of_rows(sample), *said, *noticed.notes(parts), *notes_on(job, sum(c.touched_absent for c in changes))),
         view=noticed.view,
         shown=for_people(target),
         limits=tuple(exceeded(_limits(job), tally, rows_before, _records(changes), gone)),
@@ -245,6 +238,15 @@ def sum_up(
         latest=noticed.latest,
         unreadable=frozenset(noticed.unreadable),
     )
+
+
+def _mark(parts: Sequence[ChangeSet], named: Callable[[ChangeSet], ChangeSet]) -> str:
+    return account.fingerprint([named(part) for part in parts])
+
+
+def _of_rows(sample: Sample) -> tuple[str, ...]:
+    """What is worth saying of the rows as they were read."""
+    return (*sample.rows.notes, *merged_notes(sample.rows))
 
 
 def _limits(job: Job) -> Limits:

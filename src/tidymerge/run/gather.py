@@ -17,6 +17,7 @@ from tidymerge.core.naming.header import ROWS_SEARCHED, find_header, guess_heade
 from tidymerge.core.naming.mapping import listing
 from tidymerge.core.tidy.corrected import corrected
 from tidymerge.core.tidy.fill import FillDown
+from tidymerge.core.tidy.spread import spread
 from tidymerge.databases import is_database
 from tidymerge.errors import BadOption, NoSuchFile, NoSuchSheet, SourceChanged, about
 from tidymerge.job.model import Job
@@ -92,7 +93,7 @@ def gather(job: Job, shape: TableShape, target: Target, folder: Path) -> tuple[G
             is_own |= over is not None
             sources.append(open_source(address, job.read, over))
             rows.append(_header_row(job, sources[-1], names))
-    if len(sources) == 1 and job.take_rows is None:
+    if len(sources) == 1 and job.take_rows is None and not job.each:
         large = _in_batches(sources[0], rows[0], folder, job.fill_down)
         if large is not None:
             return large, is_own
@@ -100,7 +101,8 @@ def gather(job: Job, shape: TableShape, target: Target, folder: Path) -> tuple[G
     for address, source, row in zip(job.incoming, sources, rows, strict=True):
         with about(address=without_password(address)):
             parts.append(FillDown(job.fill_down).fill(corrected(source.read(row))))
-    return Gathered.all(chosen(parts[0] if len(parts) == 1 else together(parts), job.take_rows)), is_own
+    found = chosen(parts[0] if len(parts) == 1 else together(parts), job.take_rows)
+    return Gathered.all(spread(found, job.each)), is_own
 
 
 def names_sought(job: Job | None, shape: TableShape) -> set[str]:

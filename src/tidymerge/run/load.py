@@ -28,6 +28,7 @@ from tidymerge.run.earlier import older_than_before
 from tidymerge.run.once import alone, held_to_once
 from tidymerge.run.opening import NO_OUTPUTS, QUIET, opened
 from tidymerge.run.outputs import Outputs
+from tidymerge.run.pair_tables import paired
 from tidymerge.run.record import recorded, settle_all
 from tidymerge.run.report import Clock, first_touches, make_receipt, save_marked, save_rejects
 from tidymerge.run.save import save_of_load
@@ -73,7 +74,8 @@ def preview_in_full(
     asked: Job | TablesJob, most: int, *, outputs: Outputs = NO_OUTPUTS, progress: Progress = QUIET
 ) -> tuple[Receipt, list[Touch]]:
     """A preview, and the first `most` records that would change. Of the `outputs`, page and chart are the caller's."""
-    clock, (job, *_) = Clock.begin(named=False), jobs_of(asked)
+    clock, asked = Clock.begin(named=False), paired(asked)
+    job = jobs_of(asked)[0]
     with Gatherings(jobs_of(asked)) as gatherings:
         check_outputs(gatherings.jobs, outputs)
         with opened(job.target, write=False, types=_types(job), create=job.create) as target:
@@ -116,7 +118,8 @@ def load(
     is strict and a row was rejected; BadOption for outputs that may not be written; TargetChanged when others stood in
     the way for `wait_seconds` (else as the settings say); LogUnwritable when the log can't keep what undo needs.
     """
-    clock, log, jobs = Clock.begin(named=True), FolderLog(), jobs_of(asked)
+    clock, log, asked = Clock.begin(named=True), FolderLog(), paired(asked)
+    jobs = jobs_of(asked)
     job, address = jobs[0], reopened(jobs[0].target)
     told = settle_all(log, address)
     with ExitStack() as stack:

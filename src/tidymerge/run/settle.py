@@ -2,11 +2,12 @@
 
 from collections.abc import Callable, Sequence
 
+import pyarrow as pa
 from msgspec import Struct
 
-from tidymerge.core.decide.coming import Awaited, orphans
+from tidymerge.core.decide.coming import Awaited, Parents, orphans, told_by_parent
 from tidymerge.core.decide.constraints import dropped, flaws_of, refused
-from tidymerge.model import Pairing
+from tidymerge.model import ForeignKey, Pairing
 from tidymerge.model.changes import ChangeSet, Refusal
 from tidymerge.ports.target import Target
 from tidymerge.run.ask import violations
@@ -16,7 +17,8 @@ from tidymerge.run.decided import Part, as_they_are
 class Staged(Struct, frozen=True):
     """A table of the run, and the changes that are staged in it; `shown` makes their values fit to be read.
 
-    `awaits` are columns whose values may stand for ids of new records of these tables.
+    `awaits` are columns whose values may stand for ids of new records of these tables. `parents` are foreign keys that
+    refer to other tables of the run: the place of each, and its rows, typed.
     """
 
     target: Target
@@ -25,6 +27,7 @@ class Staged(Struct, frozen=True):
     pairing: Pairing
     shown: Callable[[ChangeSet], ChangeSet] = as_they_are
     awaits: tuple[Awaited, ...] = ()
+    parents: tuple[tuple[ForeignKey, int, pa.Table], ...] = ()
 
 
 def settle(tables: Sequence[Staged]) -> list[list[Part]]:
@@ -51,6 +54,10 @@ def _settled_once(table: Staged, at: int, settled: list[list[Part]]) -> bool:
     for index, part in enumerate(parts if broken or table.awaits else ()):
         readable = table.shown(part.changes) if broken else part.changes
         flaws = [flaw for violation in broken for flaw in flaws_of(violation, readable, table.pairing)]
+        for key, place, values in table.parents:
+            (parent,) = settled[place]
+            of_parent = Parents(values, parent.changes.outcomes, parent.incoming().row_numbers)
+            flaws = [one for flaw in flaws for one in told_by_parent(flaw, key, part.changes, of_parent, table.pairing)]
         for awaited in table.awaits:
             (parent,) = settled[at if awaited.table < 0 else awaited.table]
             numbers = parent.incoming().row_numbers

@@ -42,12 +42,19 @@ class StagedLoad(Struct, frozen=True):
     parts: list[Part]
     doubts: list[str]
     gone: Leaving | None
+    relatives: Sequence[Relative] = ()
 
     @property
     def staged(self) -> list[Staged]:
         """What is to be settled: its own changes, and those of what goes along."""
         refusals, awaits = self.noticed.refusals, self.plan.awaits
-        own = Staged(self.target, self.parts, refusals, self.plan.pairing, awaits=awaits)
+        places = {one.name: one for one in self.relatives}
+        parents = tuple(
+            (key, places[key.table].place, places[key.table].values)
+            for key in self.plan.shape.foreign_keys
+            if key.table in places and {pair.target.name for pair in self.plan.pairing.pairs}.issuperset(key.columns)
+        )
+        own = Staged(self.target, self.parts, refusals, self.plan.pairing, awaits=awaits, parents=parents)
         return [own, *([] if self.gone is None else self.gone.staged)]
 
     def relative(self, place: int) -> Relative:
@@ -107,7 +114,7 @@ def stage_load(
     parts = decide_parts(plan, gathered, target, progress, noticed, gone)
     stand_in(target, plan.awaits)
     parts, doubts = without_absent(job, gathered, parts, noticed.nameless, target)
-    return StagedLoad(job, target, plan, widened, gathered, noticed, parts, doubts, gone)
+    return StagedLoad(job, target, plan, widened, gathered, noticed, parts, doubts, gone, relatives)
 
 
 def request_of(job: Job) -> Request | None:

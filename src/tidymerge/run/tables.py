@@ -85,13 +85,14 @@ def decide_tables(
     Parents come before their children, and tables that are looked up in before those that do. Raises BadOption.
     """
     tables = _in_order(_opened(gatherings, target))
-    looked_into = set().union(*(table.looks_into for table in tables))
+    looked_into = {name for table in tables for name in table.looks_into}
+    referred = {key.table for table in tables for key in table.shape.foreign_keys if key.table != table.shape.name}
     staged: list[StagedLoad] = []
     relatives: list[Relative] = []
     for place, table in enumerate(tables):
-        seen = fold(table.shape.name) in looked_into
+        seen = fold(table.shape.name) in looked_into or table.shape.name in referred
         job, gathering = table.gathering.job, table.gathering
-        staged.append(stage_load(job, table.target, gathering, clock, log, progress, relatives, seen=seen))
+        staged.append(stage_load(job, table.target, gathering, clock, log, progress, tuple(relatives), seen=seen))
         if seen:
             relatives.append(staged[-1].relative(place))
     progress.stage("testing the constraints")

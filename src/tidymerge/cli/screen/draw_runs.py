@@ -49,6 +49,9 @@ def _what(run: Run) -> str:
         return f"undo of {run.undoes}, {_short(run.target)}"
     if run.request:
         return f"{_short(run.target)}: {statement(run.request)}"
+    if run.receipt is not None and run.receipt.is_family:
+        tables = ", ".join(table.called for table in run.receipt.tables)
+        return f"{_short(run.receipt.incoming)} into {_short(run.receipt.place)}: {tables}"
     incoming = ", ".join(_short(name) for name in run.files) or "?"
     return f"{incoming} into {_short(run.target)}"
 

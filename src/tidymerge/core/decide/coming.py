@@ -6,14 +6,16 @@ The database may give their ids itself. Until it has, numbers that no record has
 from collections.abc import Callable, Sequence
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 from msgspec import Struct
 from msgspec.structs import replace
 
+from tidymerge.core.match.match import KeyCodes, code_rows, match
 from tidymerge.core.tidy.cells import as_array, valid
 from tidymerge.errors import BadOption
-from tidymerge.model import Flaw, Indices, Kind, Pair, Pairing, Reason, TargetColumn
+from tidymerge.model import Flaw, ForeignKey, Indices, Kind, Pair, Pairing, Reason, TargetColumn
 from tidymerge.model.changes import ChangeSet, Outcome
 
 _FAR = 2**62  # so that what is reckoned with such numbers still fits in 64 bits
@@ -64,6 +66,14 @@ class Coming(Struct, frozen=True):
     repeat: bool = False
 
 
+class Parents(Struct, frozen=True):
+    """The rows of a table that others refer to: typed, what became of them, and their numbers, for people."""
+
+    values: pa.Table
+    outcomes: npt.NDArray[np.uint8]
+    numbers: Indices
+
+
 def stand_for(ids: pa.Array, columns: Sequence[TargetColumn], rows: int, table: str) -> Stand:
     """Numbers for the ids of so many rows, which none of the `ids` has and all of the columns hold.
 
@@ -97,6 +107,32 @@ def orphans(awaited: Awaited, parent: ChangeSet, numbers: Indices, changes: Chan
         whose.append(parents[lost])
     rows, parents = np.concatenate(bad), np.concatenate(whose)
     return [fatherless(pair, rows, awaited.called, numbers[parents])] if len(rows) else []
+
+
+def told_by_parent(
+    flaw: Flaw, key: ForeignKey, changes: ChangeSet, parents: Parents, pairing: Pairing
+) -> Sequence[Flaw]:
+    """A flaw of rows that found no parent, divided: of some the parent is in a row that was rejected."""
+    if flaw.reason is not Reason.NO_SUCH_RECORD or not set(key.referred) <= set(parents.values.column_names):
+        return [flaw]
+    rejected = np.flatnonzero(parents.outcomes == Outcome.REJECTED)
+    wanted = parents.values.select(list(key.referred)).take(pa.array(rejected))
+    own = pa.concat_tables([changes.updates.after, changes.inserts.after]).select(list(key.columns))
+    rows = np.r_[changes.updates.rows, changes.inserts.rows]
+    at = np.isin(rows, flaw.rows)
+    pair = next(pair for pair in pairing.pairs if pair.target.name == key.columns[0])
+    if not len(rejected) or flaw.column is None or not {pair.incoming} <= set(flaw.column.split(" / ")):
+        return [flaw]
+    sides = zip(own.filter(pa.array(at)).columns, wanted.columns, strict=True)
+    codes, size = code_rows([pa.chunked_array([*one.chunks, *other.cast(one.type).chunks]) for one, other in sides])
+    count = int(at.sum())
+    found = match(KeyCodes(codes[:count], codes[count:], size)).record
+    known = found >= 0
+    rest = ~np.isin(flaw.rows, rows[at][known])
+    told = fatherless(pair, rows[at][known], key.table, parents.numbers[rejected[found[known]]])
+    values = None if flaw.values is None else flaw.values.filter(pa.array(rest))
+    left = replace(flaw, rows=flaw.rows[rest], values=values)
+    return [one for one in (told, left) if len(one.rows)]
 
 
 def fatherless(pair: Pair, rows: Indices, table: str, numbers: Indices) -> Flaw:

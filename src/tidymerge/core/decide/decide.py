@@ -22,6 +22,7 @@ from tidymerge.core.decide.rows import (
     Told,
     blank_keys,
     disobedient,
+    flawed,
     instructions,
     key_cells,
     missing_values,
@@ -31,7 +32,7 @@ from tidymerge.core.decide.rows import (
 from tidymerge.core.decide.teams import Team, shared, team_up
 from tidymerge.core.decide.verdicts import Verdicts
 from tidymerge.core.match.match import KeyCodes, all_matches
-from tidymerge.core.tidy.cells import any_of, as_array, keep, mask_at
+from tidymerge.core.tidy.cells import any_of, as_array, keep, mask_at, valid
 from tidymerge.model import Indices, Mask, Pair
 from tidymerge.model.changes import ChangeSet
 from tidymerge.model.rules import Action, Blanks
@@ -50,6 +51,8 @@ def decide(question: Question, left_out: Mapping[str, Mask]) -> ChangeSet:
     # What a row says by itself.
     for why, rows in left_out.items():
         verdicts.skip(why, rows)
+    if question.rules.several:
+        verdicts.skip(f"nothing of {question.shape.name} is in the row", _says_nothing(question))
     verdicts.skip("the row says so", told.actions == ACTION_CODES[Action.SKIP])
     verdicts.reject(told.flaws)
     verdicts.reject(blank_keys(question.converted, question.pairing))
@@ -57,7 +60,9 @@ def decide(question: Question, left_out: Mapping[str, Mask]) -> ChangeSet:
 
     # What rows of one key say together. A row that is settled says nothing against others of its key.
     question, codes, team = _teamed(question, told, verdicts.open)
-    repeated = same_key_twice(question.converted, codes, question.pairing, question.rules, told.going)
+    repeated = same_key_twice(
+        question.converted, codes, question.pairing, question.rules, told.going, question.incoming.row_numbers
+    )
     verdicts.skip_rows("the same as an earlier row", repeated.spare)
     verdicts.skip_rows("another row of the same key was taken", repeated.outdone)
     verdicts.reject(repeated.flaws)
@@ -84,6 +89,15 @@ def decide(question: Question, left_out: Mapping[str, Mask]) -> ChangeSet:
     followers, leaders = np.r_[along[0], repeated.spare], np.r_[along[1], repeated.first]
     good = ~verdicts.rejected[followers]
     return replace(changes, followers=followers[good], leaders=leaders[good])
+
+
+def _says_nothing(question: Question) -> Mask:
+    """The rows in which all cells are blank that feed the table, but for those that name a record of another one."""
+    fed = [pair for pair in question.pairing.pairs if pair.rule.sources and pair.rule.find is None]
+    blank = ~flawed(question.converted.flaws, question.rows)
+    for pair in fed:
+        blank &= ~valid(as_array(question.converted.values[pair.target.name]))
+    return blank if fed else np.zeros(question.rows, bool)
 
 
 def _only_keys(question: Question, going: Mask) -> Question:

@@ -57,10 +57,13 @@ class Repeats(Struct, frozen=True):
     outdone: Indices
 
 
-def same_key_twice(converted: Converted, codes: KeyCodes, pairing: Pairing, rules: Rules, going: Mask) -> Repeats:
+def same_key_twice(
+    converted: Converted, codes: KeyCodes, pairing: Pairing, rules: Rules, going: Mask, numbers: Indices
+) -> Repeats:
     """Settle rows that share a key and are good by themselves. Equal ones count once; the rules choose, or none counts.
 
-    Rows whose code is -1 take no part. The rows of one key stand together, and each array below has one entry a row:
+    `numbers` are the rows' numbers, for people. Rows whose code is -1 take no part. The rows of one key stand together,
+    and each array below has one entry a row:
 
         rows      1  4 | 0  2  5     two keys, of two rows and of three
         contents  8  8 | 2  9  2     what each row says, as a number
@@ -94,7 +97,22 @@ def same_key_twice(converted: Converted, codes: KeyCodes, pairing: Pairing, rule
         tied = np.repeat(np.add.reduceat(wins.astype(np.int64), starts), sizes) > 1
         at_fault = rows[~all_alike & wins & tied]
         outdone = rows[~all_alike & ~wins]
-    return Repeats(_repeat_flaws(values, np.sort(at_fault), pairing), spare, leaders, outdone)
+    other = numbers[_says_otherwise(rows, contents, starts, sizes)]
+    named = np.zeros(values.num_rows, np.int64)
+    named[rows] = other
+    at_fault = np.sort(at_fault)
+    return Repeats(_repeat_flaws(values, at_fault, named[at_fault], pairing), spare, leaders, outdone)
+
+
+def _says_otherwise(rows: Indices, contents: Indices, starts: Indices, sizes: Indices) -> Indices:
+    """For each row the first one of its key that says something else; itself, if none does."""
+    first = np.repeat(starts, sizes)
+    differs = contents != contents[first]
+    places = np.arange(len(rows))
+    later = np.minimum.reduceat(np.where(differs, places, len(rows)), starts)
+    other = np.where(differs, first, np.repeat(later, sizes))
+    found: Indices = rows[np.where(other < len(rows), other, places)]
+    return found
 
 
 def _rank(values: pa.Table, rows: Indices, rules: Rules, pairing: Pairing) -> npt.NDArray[np.int64]:
@@ -114,11 +132,13 @@ def sortable(values: pa.Array, kind: ColumnType) -> pa.Array:
     return digits.ranks(values) if kind.spelled_out else values
 
 
-def _repeat_flaws(values: pa.Table, rows: Indices, pairing: Pairing) -> list[Flaw]:
+def _repeat_flaws(values: pa.Table, rows: Indices, others: Indices, pairing: Pairing) -> list[Flaw]:
     if not len(rows):
         return []
     wanted = "one row for each key, or rows that say the same"
-    shown = key_text(values.take(pa.array(rows)), pairing.key)
+    keys = key_text(values.take(pa.array(rows)), pairing.key)
+    shown = pc.binary_join_element_wise(keys, pc.cast(pa.array(others), pa.string()), " (row ")
+    shown = pc.binary_join_element_wise(shown, "says otherwise)", " ")
     return [Flaw(Reason.SAME_KEY_TWICE, rows, wanted, key_name(pairing), shown, key_cells(pairing))]
 
 
