@@ -7,6 +7,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from tidymerge.core.match.family import family
+from tidymerge.databases.contract.database import ConstraintBroken
 from tidymerge.model.receipt import Receipt
 from tidymerge.model.run import Run
 from tidymerge.ports.log import Recording
@@ -15,7 +16,7 @@ from tidymerge.ports.target import AmongOthers, Target
 from tidymerge.run.commit import Carried, Keep, Shield, commit, complete, let_go, prove, prove_gone, seal, write
 from tidymerge.run.decided import Beside, Decided
 from tidymerge.run.once import keep_rows
-from tidymerge.run.relatives import Orphaned, check_orphans, drop_refused, with_own, with_parents
+from tidymerge.run.relatives import drop_refused, with_own, with_parents, without_orphans
 from tidymerge.run.report import Clock, make_receipt
 from tidymerge.run.save import Saved
 
@@ -72,7 +73,8 @@ def _written(
         for at in order:
             parents = {place: (tables[place].target, carried.decided) for place, carried in done.items()}
             told = with_parents(tables[at].target, tables[at].decided, parents)
-            done[at] = _write(replace(tables[at], decided=told), partial(recording.add, table=at), progress)
+            keep = partial(recording.add, table=at)
+            done[at] = _write(replace(tables[at], decided=told), keep, progress, always=len(tables) > 1)
             if done[at].written.refused:
                 manner.check(_joined(done, tables))
             done[at] = with_own(tables[at].target, done[at])
@@ -86,20 +88,30 @@ def _written(
     return [first, *(done[at] for at in range(1, len(tables)))]
 
 
-def _write(table: Beside, keep: Keep, progress: Progress) -> Carried:
+def _write(table: Beside, keep: Keep, progress: Progress, *, always: bool) -> Carried:
     """Write one table. Rows whose parents in it are refused are not written either."""
     target, decided = table.target, table.decided
     if not isinstance(target, AmongOthers) or not any(one.table < 0 for one in decided.awaits):
-        return write(target, decided, keep, progress, late=table.loose)
+        return write(target, decided, keep, progress, late=table.loose, always=always)
     while True:
+        left = None
         try:
             with target.savepoint():
-                carried = write(target, decided, keep, progress, late=True)
-                check_orphans(target, carried.decided)
-                return carried
-        except Orphaned as orphaned:
-            drop_refused(target, decided, orphaned.left)
-            decided = orphaned.left
+                carried = write(target, decided, keep, progress, late=True, always=always)
+                left = without_orphans(target, carried.decided)
+                if left is carried.decided:
+                    return carried
+                _take_back()
+        except ConstraintBroken:
+            if left is None:
+                raise
+            drop_refused(target, decided, left)
+            decided = left
+
+
+def _take_back() -> None:
+    """End a savepoint so that what was written since goes."""
+    raise ConstraintBroken("Rows were refused to which others refer.")
 
 
 def _parents_first(tables: list[Beside]) -> tuple[list[Beside], list[int]]:

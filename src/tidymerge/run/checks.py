@@ -29,9 +29,9 @@ def check_fingerprint(decided: Decided, clock: Clock, expect: str | None) -> Non
 
 def check_strict(decided: Decided, clock: Clock, outputs: Outputs, *, strict: bool) -> None:
     """Raise Stopped if a row or record was rejected and the run is strict."""
-    if not strict or not decided.tally.rejected:
+    if not strict or not decided.total.rejected:
         return
-    count, rejects = decided.tally.rejected, _rejects_of_a_stopped(decided, outputs)
+    count, rejects = decided.total.rejected, _rejects_of_a_stopped(decided, outputs)
     if decided.request is None:
         said = f"{count:,} {plural(count, 'row was', 'rows were')} rejected and the load is strict"
         next_step = "Correct the rows, or load without `strict` to take the good ones."

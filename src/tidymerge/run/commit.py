@@ -82,10 +82,13 @@ class _Columns(Struct, frozen=True):
         )
 
 
-def write(target: Target, decided: Decided, keep: Keep, progress: Progress, *, late: bool = False) -> Carried:
+def write(
+    target: Target, decided: Decided, keep: Keep, progress: Progress, *, late: bool = False, always: bool = False
+) -> Carried:
     """Write, log, and account for what only the target could find fault with. Raises ProofFailed, LogUnwritable.
 
-    `keep` puts the changes into the log; if that has to be `late`, `complete` does it.
+    `keep` puts the changes into the log, be it that there are none, if it does so `always`; if that has to be `late`,
+    `complete` does it.
     """
     progress.stage("writing", _changed(decided))
     columns = _Columns.of(decided)
@@ -107,6 +110,8 @@ def write(target: Target, decided: Decided, keep: Keep, progress: Progress, *, l
             _log(target, decided, columns, (part, kept, before), found, keep)
         parts.append(kept)
         progress.rows(kept.changes.touched)
+    if not done and always and parts:
+        _log(target, decided, columns, (parts[0], parts[0], _before(target, parts[0], decided, columns)), None, keep)
     if not done and decided.back:  # a column comes back that held nothing
         return let_go(target, decided, keep, progress)
     refused = tuple(refusal for one in done for refusal in one.refused)

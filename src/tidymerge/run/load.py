@@ -136,10 +136,7 @@ def load(
                 first, decided = _decide_load(asked, target, gatherings, clock, log, progress)
                 gatherings.unchanged()
                 decided = _looked_back(log, job, lambda: files, decided).noting(*told)
-                check_fingerprint(decided, clock, expect)
-                check_strict(decided, clock, outputs, strict=asked.strict)
-                check_referred(decided, clock, outputs)
-                check_limits(decided, clock, outputs, accept_warnings=accept_warnings)
+                _check(decided, clock, outputs, expect, strict=asked.strict, accept_warnings=accept_warnings)
                 manner = Manner(
                     check=lambda decided: check_strict(decided, clock, outputs, strict=asked.strict),
                     save=lambda decided: save_of_load(decided, job, clock, outputs),
@@ -151,6 +148,16 @@ def load(
                     run = replace(run, target=_beside(address, decided.shape.name))
                 return carry_out(first, decided, run, clock, recording, progress, manner)
     raise AssertionError("an attempt that neither ends nor raises")
+
+
+def _check(
+    decided: Decided, clock: Clock, outputs: Outputs, expect: str | None, *, strict: bool, accept_warnings: bool
+) -> None:
+    """Make sure that the load may go on. Raises Stopped."""
+    check_fingerprint(decided, clock, expect)
+    check_strict(decided, clock, outputs, strict=strict)
+    check_referred(decided, clock, outputs)
+    check_limits(decided, clock, outputs, accept_warnings=accept_warnings)
 
 
 def _beside(address: str, table: str) -> str:

@@ -7,18 +7,28 @@ import pyarrow as pa
 from msgspec import Struct
 from msgspec.structs import replace
 
-from tidymerge.core.decide.coming import Awaited, Coming, Stand, orphans, stand_for, with_ids, with_names
+from tidymerge.core.decide.coming import (
+    Awaited,
+    Coming,
+    Stand,
+    meant_rows,
+    orphans,
+    stand_for,
+    with_ids,
+    with_names,
+)
 from tidymerge.core.decide.constraints import dropped
 from tidymerge.core.decide.lookup import LookUp
 from tidymerge.core.decide.rows import key_text
+from tidymerge.core.match.match import by_number, code_keys, texts_to_tell
 from tidymerge.core.tidy.cells import as_array
 from tidymerge.core.words import counted
-from tidymerge.databases.contract.database import ConstraintBroken
 from tidymerge.model import Pair, Pairing, TargetColumn
 from tidymerge.model.changes import ChangeSet, Outcome
 from tidymerge.model.receipt import MappedColumn
 from tidymerge.model.rules import ColumnRule, Find
 from tidymerge.ports.target import AmongOthers, Target
+from tidymerge.run.ask import equal_texts
 from tidymerge.run.commit import Carried
 from tidymerge.run.decided import Decided, Part
 
@@ -68,10 +78,30 @@ def own_stands(tables: Mapping[Find, LookUp], pairing: Pairing, name: str, rows:
     return found
 
 
+def with_meant(
+    awaits: Sequence[Awaited], look_ups: Mapping[Find, LookUp], part: Part, values: pa.Table, target: Target
+) -> tuple[Awaited, ...]:
+    """The columns that wait for ids of their own table, with the rows that bring those; `values` are its typed rows."""
+    columns = {one.where.name: one.where for one in (table for table in look_ups.values())}
+    found = []
+    for one in awaits:
+        if one.table < 0:
+            column = columns[one.where]
+            own = values.select([column.name])
+            equal = by_number(equal_texts(target, [column], texts_to_tell([own], [column])))
+            codes = code_keys(own, own.slice(0, 0), [column], equal).incoming
+            found.append(replace(one, meant=meant_rows(codes, part.changes)))
+        else:
+            found.append(one)
+    return tuple(found)
+
+
 def awaited_by(pairing: Pairing, find: Find, place: int, take: TargetColumn, stand: Stand) -> list[Awaited]:
     """The columns that wait for ids of a look-up's table."""
     return [
-        Awaited(pair.target.name, place, find.table, take, stand) for pair in pairing.pairs if pair.rule.find == find
+        Awaited(pair.target.name, place, find.table, take, stand, find.where)
+        for pair in pairing.pairs
+        if pair.rule.find == find
     ]
 
 
@@ -80,7 +110,7 @@ def named(awaits: Sequence[Awaited], names: Mapping[int, pa.Array]) -> Named:
 
     def with_keys(changes: ChangeSet) -> ChangeSet:
         for one in awaits:
-            changes = with_names(changes, one.column, one.stand, names[one.table])
+            changes = with_names(changes, one, names[one.table])
         return changes
 
     return with_keys
@@ -126,16 +156,8 @@ def with_parents(target: Target, decided: Decided, parents: Mapping[int, tuple[T
     return decided
 
 
-class Orphaned(ConstraintBroken):
-    """Rows were refused to which others of the same table refer; `left` is what was decided without those."""
-
-    def __init__(self, left: Decided) -> None:
-        super().__init__("Rows were refused to which others refer.")
-        self.left = left
-
-
-def check_orphans(target: Target, decided: Decided) -> None:
-    """Raise Orphaned where parents in the same table were refused."""
+def without_orphans(target: Target, decided: Decided) -> Decided:
+    """What was decided, without rows whose parents in the same table were refused, and theirs; the same if none."""
     left = decided
     while True:
         before = left
@@ -143,9 +165,7 @@ def check_orphans(target: Target, decided: Decided) -> None:
             if one.table < 0:
                 left = _without(target, left, one, left.parts[0])
         if left is before:
-            break
-    if left is not decided:
-        raise Orphaned(left)
+            return left
 
 
 def drop_refused(target: Target, before: Decided, after: Decided) -> None:
@@ -181,12 +201,13 @@ def with_own(target: Target, carried: Carried) -> Carried:
 
 def _given(target: Target, decided: Decided, awaited: Awaited, ids: pa.Array) -> Decided:
     assert isinstance(target, AmongOthers)  # noqa: S101 - others have no look-ups
-    target.give_ids(decided.shape.column(awaited.column), awaited.stand.first, ids)
+    staged = ids if awaited.meant is None else ids.take(pa.array(awaited.meant, mask=awaited.meant < 0))
+    target.give_ids(decided.shape.column(awaited.column), awaited.stand.first, staged)
     return replace(decided, parts=tuple(_with_ids(part, awaited, ids) for part in decided.parts))
 
 
 def _with_ids(part: Part, awaited: Awaited, ids: pa.Array) -> Part:
-    return replace(part, changes=with_ids(part.changes, awaited.column, awaited.stand, ids))
+    return replace(part, changes=with_ids(part.changes, awaited, ids))
 
 
 def _ids(target: Target, decided: Decided, awaited: Awaited) -> pa.Array:

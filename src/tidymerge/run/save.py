@@ -50,7 +50,7 @@ def save_of_load(decided: Decided, job: Job, clock: Clock, outputs: Outputs) -> 
     notes, rejects = [], None
     try:
         files.extend(save_copy(copy) for copy in decided.copies)
-        if outputs.rejects is not None or (decided.tally.rejected and outputs.save_rejects and job.save_rejects):
+        if outputs.rejects is not None or (decided.total.rejected and outputs.save_rejects and job.save_rejects):
             files.append(save_rejects(decided, outputs.rejects, job.incoming[0]))
             rejects = files[-1].path
         if outputs.marked is not None:

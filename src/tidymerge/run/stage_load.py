@@ -23,7 +23,7 @@ from tidymerge.run.gather import Gathering
 from tidymerge.run.leaving import for_people
 from tidymerge.run.once import known_rows
 from tidymerge.run.plan import describe, plan_load
-from tidymerge.run.relatives import Relative, named, names_of, stand_in, with_words
+from tidymerge.run.relatives import Relative, named, names_of, stand_in, with_meant, with_words
 from tidymerge.run.report import Clock
 from tidymerge.run.settle import Staged
 from tidymerge.run.split import Gathered, can_split
@@ -110,9 +110,13 @@ def stage_load(
     if gone is not None or plan.awaits or not can_split(plan.pairing, plan.shape):
         split, gathered = gathered.batches is not None, gathered.together()
         plan = planned(gathered) if split and plan.awaits else plan  # each row has a number of its own
-    noticed = Noticed(seen=seen)
+    own = any(one.table < 0 for one in plan.awaits)
+    noticed = Noticed(seen=seen or own)
     parts = decide_parts(plan, gathered, target, progress, noticed, gone)
     stand_in(target, plan.awaits)
+    if own:
+        meant = with_meant(plan.awaits, plan.around.look_ups, parts[0], noticed.values, target)
+        plan = replace(plan, awaits=meant)
     parts, doubts = without_absent(job, gathered, parts, noticed.nameless, target)
     return StagedLoad(job, target, plan, widened, gathered, noticed, parts, doubts, gone, relatives)
 

@@ -43,7 +43,9 @@ class Stand(Struct, frozen=True):
 class Awaited(Struct, frozen=True):
     """A column whose values may stand for ids of new records: of which table of the run, by its place, and which ids.
 
-    `table` is -1 for the column's own one; `take` is the column that has the ids, `called` the table's name.
+    `table` is -1 for the column's own one; `take` is the column that has the ids, `called` the table's name. Of rows of
+    one's own table with the same value in `where`, the column sought, one is `meant`, as it is inserted (-1: none is,
+    SEVERAL: it is not known which).
     """
 
     column: str
@@ -51,6 +53,32 @@ class Awaited(Struct, frozen=True):
     called: str
     take: TargetColumn
     stand: Stand
+    where: str = ""
+    meant: Indices | None = None
+
+    def parents_of(self, values: pa.Array) -> Indices:
+        """For each value the row of its parent, -1 where it stands for none."""
+        rows = self.stand.rows_of(values)
+        if self.meant is None:
+            return rows
+        meant = np.append(self.meant, -1)[rows]
+        found: Indices = np.where((rows >= 0) & (meant != -1), meant, rows)
+        return found
+
+
+SEVERAL = -2
+
+
+def meant_rows(codes: Indices, changes: ChangeSet) -> Indices:
+    """For each row the one that inserts the record of its value, as in `Awaited`; `codes` are numbers of the values."""
+    size = int(codes.max(initial=-1)) + 2
+    inserted = changes.inserts.rows
+    found = np.full(size, -1, np.int64)
+    found[codes[inserted]] = inserted
+    found[np.bincount(codes[inserted][codes[inserted] >= 0], minlength=size) > 1] = SEVERAL
+    found[-1] = -1  # of blanks
+    meant: Indices = found[codes]
+    return meant
 
 
 class Coming(Struct, frozen=True):
@@ -99,14 +127,22 @@ def stand_for(ids: pa.Array, columns: Sequence[TargetColumn], rows: int, table: 
 def orphans(awaited: Awaited, parent: ChangeSet, numbers: Indices, changes: ChangeSet, pairing: Pairing) -> list[Flaw]:
     """The rows whose parent is not inserted after all; `numbers` are the parents' row numbers, for people."""
     pair = next(pair for pair in pairing.pairs if pair.target.name == awaited.column)
-    bad, whose = [], []
-    for rows, values in ((changes.updates.rows, changes.updates.after), (changes.inserts.rows, changes.inserts.after)):
-        parents = awaited.stand.rows_of(as_array(values[awaited.column])) if len(rows) else np.zeros(0, np.int64)
-        lost = (parents >= 0) & (parent.outcomes[parents] != Outcome.INSERTED)
-        bad.append(rows[lost])
-        whose.append(parents[lost])
-    rows, parents = np.concatenate(bad), np.concatenate(whose)
-    return [fatherless(pair, rows, awaited.called, numbers[parents])] if len(rows) else []
+    both = ((changes.updates.rows, changes.updates.after), (changes.inserts.rows, changes.inserts.after))
+    asked = [(rows, awaited.parents_of(as_array(values[awaited.column]))) for rows, values in both if len(rows)]
+    if not asked:
+        return []
+    rows, parents = (np.concatenate(side) for side in zip(*asked, strict=True))
+    outcomes = np.append(parent.outcomes, Outcome.INSERTED)[np.maximum(parents, -1)]
+    rejected, several = outcomes == Outcome.REJECTED, parents == SEVERAL
+    other = ~np.isin(outcomes, (Outcome.INSERTED, Outcome.REJECTED))
+    place = f"{awaited.called} ({awaited.where})"
+    told = [fatherless(pair, rows[rejected], awaited.called, numbers[parents[rejected]])]
+    for reason, mask, wanted in (
+        (Reason.SEVERAL_FOUND, several, f"a value that stands once in {place}"),
+        (Reason.NO_SUCH_RECORD, other, f"a value that a record of {place} has already, or a new one"),
+    ):
+        told.append(Flaw(reason, rows[mask], wanted, pair.incoming, None, pair.rule.sources))
+    return [flaw for flaw in told if len(flaw.rows)]
 
 
 def told_by_parent(
@@ -143,11 +179,12 @@ def fatherless(pair: Pair, rows: Indices, table: str, numbers: Indices) -> Flaw:
     )
 
 
-def with_ids(changes: ChangeSet, column: str, stand: Stand, ids: pa.Array) -> ChangeSet:
+def with_ids(changes: ChangeSet, awaited: Awaited, ids: pa.Array) -> ChangeSet:
     """The changes with the ids that the database gave, one for each row of the parents' table."""
+    column = awaited.column
 
     def given(array: pa.Array) -> pa.Array:
-        rows = stand.rows_of(array)
+        rows = awaited.parents_of(array)
         return pc.if_else(pa.array(rows >= 0), ids.take(pa.array(rows, mask=rows < 0)).cast(array.type), array)
 
     updates = replace(changes.updates, after=_with(changes.updates.after, column, given))
@@ -155,11 +192,12 @@ def with_ids(changes: ChangeSet, column: str, stand: Stand, ids: pa.Array) -> Ch
     return replace(changes, updates=updates, inserts=inserts)
 
 
-def with_names(changes: ChangeSet, column: str, stand: Stand, names: pa.Array) -> ChangeSet:
+def with_names(changes: ChangeSet, awaited: Awaited, names: pa.Array) -> ChangeSet:
     """The changes as people read them: for an id that is not known yet stands the key of its record."""
+    column = awaited.column
 
     def named(array: pa.Array) -> pa.Array:
-        rows = stand.rows_of(array)
+        rows = awaited.parents_of(array)
         texts = names.take(pa.array(rows, mask=rows < 0))
         told = pc.binary_join_element_wise("(new)", texts, " ")
         return pc.if_else(pa.array(rows >= 0), told, array.cast(pa.string()))
