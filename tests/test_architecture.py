@@ -246,7 +246,7 @@ def test_the_example_job_runs_and_the_references_have_every_word(run, folder):
     assert ended.status == 3, ended.err
     assert ended.receipt["rows"]["inserted"] == 0  # the demo loaded them already
     page = (ROOT / "docs" / "job-file.md").read_text("utf-8")
-    for part in (job.IncomingPart, job.TargetPart, job.ColumnPart, job.RulesPart, job.LimitsPart):
+    for part in (job.IncomingPart, job.TargetPart, job.TablePart, job.ColumnPart, job.RulesPart, job.LimitsPart):
         for name, field in part.model_fields.items():
             assert f"`{field.alias or name}`" in page, name
     expressions = (ROOT / "docs" / "expressions.md").read_text("utf-8")

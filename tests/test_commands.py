@@ -213,9 +213,12 @@ def test_the_demo_tells_the_truth_at_every_step(run, folder):
     for words in ("12  inserted", "12  removed", "12 removed records are gone", 'CREATE TABLE "hives_gone"'):
         assert words in steps[10], words
     assert "12  inserted" in steps[11]
+    for words in ("└─ inspections", "(new) tam@example.org", "its parent was rejected", "Nothing was written"):
+        assert words in steps[12], words
+    assert "records read back equal" in steps[13]
     assert "Warning:" not in ended.out
     rows = {row[:2]: row for row in stored(f"{folder}/tidymerge-demo/coop.db#hives")}
-    assert len(rows) == 26
+    assert len(rows) == 28
     assert rows[b"101", 4][2] is not None
     assert rows[b"101", 2][2] == b"blue"
     assert rows[b"102", 1][4] == 201.99

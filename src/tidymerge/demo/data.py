@@ -5,6 +5,8 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
+from tidymerge.demo.season import make_season
+
 DATABASE, WORKBOOK, LIST = "coop.db", "week32.xlsx", "hives.xlsx"
 
 _SCHEMA = """
@@ -48,6 +50,7 @@ def make_demo(folder: Path) -> None:
     make_database(folder / DATABASE)
     make_workbook(folder / WORKBOOK)
     make_list(folder / LIST)
+    make_season(folder)
 
 
 def make_database(path: Path) -> None:

@@ -178,8 +178,9 @@ def going_ahead(limits: Sequence[Excess]) -> dict[str, int | bool]:
 def _of_all(decided: Decided, first: Sequence[tuple[RejectedCell, ...]]) -> tuple[RejectedCell, ...]:
     """The first rejects of all tables; those of further ones are told by the name of their table, too."""
     if decided.related:
+        shared = Counter(one.sample.rows.address for one in decided.all)
         return tuple(
-            replace(cell, origin=cell.origin or one.sample.rows.sheet or one.sample.rows.address)
+            replace(cell, origin=cell.origin or _origin(one, alone=shared[one.sample.rows.address] == 1))
             for one, cells in zip(decided.all, first, strict=True)
             for cell in cells
         )
@@ -188,6 +189,13 @@ def _of_all(decided: Decided, first: Sequence[tuple[RejectedCell, ...]]) -> tupl
         name = one.shape.name
         found += [replace(cell, record=f"{name} {cell.record}" if cell.record else name) for cell in cells]
     return tuple(found)
+
+
+def _origin(decided: Decided, *, alone: bool) -> str:
+    """Where the rows of a table are, for people; with its name, where they are those of another one, too."""
+    rows = decided.sample.rows
+    place = rows.sheet or rows.address
+    return place if alone else f"{decided.shape.name}: {place}"
 
 
 def _table_receipt(

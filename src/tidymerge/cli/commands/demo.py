@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 _SHEET, _TABLE, _JOB, _REJECTS = "week32.xlsx#Inspections", "coop.db#hives", "week.toml", "week32-rejects.csv"
 _LOAD = ["load", "--job", _JOB, "--rejects", _REJECTS, "--yes"]
 _MARKED, _PAGE, _CHART = "week32-marked.xlsx", "week32.html", "week32.png"
+_SEASON_JOB, _SEASON_REJECTS, _SEASON_PAGE = "season.toml", "season-rejects.csv", "season.html"
 _VIEWS = ["--marked", _MARKED, "--page", _PAGE]
 _INTO_LIST = [
     "load", _SHEET, "--into", "hives.xlsx#HiveList", "--key", "Apiary code", "--key", "Hive no.", "--add-column",
@@ -36,6 +37,14 @@ _OF_RECORDS = (
          "inspections=inspections_gone", "--create", "--stamp", "archived_at", "--most-removed", "30%", "--yes"],
     ),
     ("11. He comes back after all: one command takes all of it back.", ["undo", "last", "--yes"]),
+    (
+        "12. The season's workbook goes into four tables at once. What would that do?",
+        ["preview", "--job", _SEASON_JOB],
+    ),
+    (
+        "13. Load it: all tables or none. New keepers get their ids from the database, and hives refer to them.",
+        ["load", "--job", _SEASON_JOB, "--rejects", _SEASON_REJECTS, "--page", _SEASON_PAGE, "--yes"],
+    ),
 )  # fmt: skip
 _RULE = "─" * 100
 
@@ -49,15 +58,17 @@ def demo(
         bool, typer.Option("--fresh", help="Only make the files, with nothing loaded yet, to try things by hand.")
     ] = False,
 ) -> None:
-    """Make a co-operative's database and workbooks; look, draft, preview, load, change and archive records, undo."""
+    """Make a co-operative's database and workbooks; look, draft, preview, load, change, archive, undo."""
     from tidymerge.cli.screen import output
     from tidymerge.demo.data import DATABASE, LIST, WORKBOOK, finish_job, make_demo
+    from tidymerge.demo.season import SEASON
     from tidymerge.model import ReadOptions
     from tidymerge.run.draft import draft_job
 
     out = output.console()
     path = Path(folder)
-    _check_folder(path, {DATABASE, WORKBOOK, LIST, _JOB, _REJECTS, _MARKED, _PAGE, _CHART, "list-rejects.csv"})
+    own = {DATABASE, WORKBOOK, LIST, SEASON, _JOB, _REJECTS, _MARKED, _PAGE, _CHART, "list-rejects.csv"}
+    _check_folder(path, own | {_SEASON_JOB, _SEASON_REJECTS, _SEASON_PAGE})
     make_demo(path)
     out.print(f"Made {path / DATABASE} (a co-operative's hives) and {path / WORKBOOK} (this week's inspections).")
     os.chdir(path)
@@ -84,7 +95,7 @@ def demo(
     _step(context, out, "7. The chair has a list of the hives in a workbook, with formulas and a chart.", _INTO_LIST)
     for words, command in _OF_RECORDS:
         _step(context, out, words, command)
-    _step(context, out, "12. What was done so far, by whom, with which file?", ["runs", "--since", "1 hour"])
+    _step(context, out, "14. What was done so far, by whom, with which file?", ["runs", "--since", "1 hour"])
     _try_next(out, path, DATABASE, LIST)
 
 
@@ -148,6 +159,7 @@ def _try_next(out: "Console", path: Path, database: str, listed: str) -> None:
         ("correct them in the file, then load it", f"tidymerge load {_REJECTS} --job {_JOB}"),
         ("next week, give only the new workbook", f"tidymerge load week33.xlsx --job {_JOB}"),
         ("take back a load: RUN is its name above", "tidymerge undo RUN"),
+        ("the season's receipt as a page", _SEASON_PAGE),
         ("see all tables", f"tidymerge look {database}"),
     ):
         out.print(Text.assemble(f"  {command:<52}", (words, "dim")))

@@ -41,8 +41,7 @@ _CONFLICTS_SHOWN = 12
 def receipt(out: Console, shown: Receipt, *, details: bool = True) -> None:
     """Print a receipt: what changes, how, what is wrong; the tally last, where the eye rests after scrolling."""
     if shown.is_family:
-        out.print(_family_heading(shown))
-        out.print(_tables(shown))
+        out.print(Padding(Group(_family_heading(shown), _tables(shown)), (0, 0, 1, 0)))
     for at, table in enumerate(shown.tables):
         if not details and (at or shown.is_family):
             break
@@ -59,7 +58,7 @@ def receipt(out: Console, shown: Receipt, *, details: bool = True) -> None:
     elif shown.rejects.reasons:
         out.print(_rejects(shown) if by_rows(shown) or shown.action is not Action.REMOVE else _staying(shown))
     _said(out, shown)
-    if len(shown.tables) > 1 and not shown.is_family:
+    if len(shown.tables) > 1 and (details or not shown.is_family):  # what stood above is out of sight by now
         out.print(_tables(shown))
     out.print(_tally(shown))
     out.print(_closing(shown))

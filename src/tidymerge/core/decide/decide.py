@@ -22,7 +22,6 @@ from tidymerge.core.decide.rows import (
     Told,
     blank_keys,
     disobedient,
-    flawed,
     instructions,
     key_cells,
     missing_values,
@@ -32,7 +31,7 @@ from tidymerge.core.decide.rows import (
 from tidymerge.core.decide.teams import Team, shared, team_up
 from tidymerge.core.decide.verdicts import Verdicts
 from tidymerge.core.match.match import KeyCodes, all_matches
-from tidymerge.core.tidy.cells import any_of, as_array, keep, mask_at, valid
+from tidymerge.core.tidy.cells import any_of, as_array, keep, mask_at
 from tidymerge.model import Indices, Mask, Pair
 from tidymerge.model.changes import ChangeSet
 from tidymerge.model.rules import Action, Blanks
@@ -51,8 +50,6 @@ def decide(question: Question, left_out: Mapping[str, Mask]) -> ChangeSet:
     # What a row says by itself.
     for why, rows in left_out.items():
         verdicts.skip(why, rows)
-    if question.rules.several:
-        verdicts.skip(f"nothing of {question.shape.name} is in the row", _says_nothing(question))
     verdicts.skip("the row says so", told.actions == ACTION_CODES[Action.SKIP])
     verdicts.reject(told.flaws)
     verdicts.reject(blank_keys(question.converted, question.pairing))
@@ -89,15 +86,6 @@ def decide(question: Question, left_out: Mapping[str, Mask]) -> ChangeSet:
     followers, leaders = np.r_[along[0], repeated.spare], np.r_[along[1], repeated.first]
     good = ~verdicts.rejected[followers]
     return replace(changes, followers=followers[good], leaders=leaders[good])
-
-
-def _says_nothing(question: Question) -> Mask:
-    """The rows in which all cells are blank that feed the table, but for those that name a record of another one."""
-    fed = [pair for pair in question.pairing.pairs if pair.rule.sources and pair.rule.find is None]
-    blank = ~flawed(question.converted.flaws, question.rows)
-    for pair in fed:
-        blank &= ~valid(as_array(question.converted.values[pair.target.name]))
-    return blank if fed else np.zeros(question.rows, bool)
 
 
 def _only_keys(question: Question, going: Mask) -> Question:

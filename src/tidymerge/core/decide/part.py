@@ -21,7 +21,7 @@ from tidymerge.core.decide.question import Question
 from tidymerge.core.decide.rows import ACTION_CODES, flawed, instructions
 from tidymerge.core.match.match import KeyCodes, by_number, code_keys, match, texts_to_tell
 from tidymerge.core.match.pairing import candidates, paired
-from tidymerge.core.tidy.cells import any_of, as_array, differs
+from tidymerge.core.tidy.cells import any_of, as_array, differs, valid
 from tidymerge.model import Existing, Incoming, Indices, Kind, Mask
 from tidymerge.model.changes import ChangeSet
 from tidymerge.model.rules import Action, Find
@@ -108,13 +108,16 @@ def decide_part(plan: Plan, rows: Rows, existing: Existing) -> Decision:
     question = Question(
         rows.incoming, converted, existing, codes, match(codes), plan.pairing, plan.shape, plan.rules, plan.conditions
     )
+    left_out = dict(rows.left_out)
+    if plan.rules.several:
+        left_out[f"nothing of {plan.shape.name} is in the row"] = _says_nothing(question)
     if plan.rules.keeps_all:
         question = _one_to_one(question, rows.skipped)
     rounded: Mapping[str, int] = converted.rounded
     if plan.around.movements:
-        changes, rounded = decide_movements(question, rows.left_out, plan.around)
+        changes, rounded = decide_movements(question, left_out, plan.around)
     else:
-        changes = decide(question, rows.left_out)
+        changes = decide(question, left_out)
     return Decision(
         changes,
         len(rows.incoming.row_numbers),
@@ -124,6 +127,15 @@ def decide_part(plan: Plan, rows: Rows, existing: Existing) -> Decision:
         _latest(plan, converted.values),
         int((~rows.skipped & (codes.incoming < 0)).sum()) if key else 0,
     )
+
+
+def _says_nothing(question: Question) -> Mask:
+    """The rows in which all cells are blank that feed the table, but for those that name a record of another one."""
+    fed = [pair for pair in question.pairing.pairs if pair.rule.sources and pair.rule.find is None]
+    blank = ~flawed(question.converted.flaws, question.rows)
+    for pair in fed:
+        blank &= ~valid(as_array(question.converted.values[pair.target.name]))
+    return blank if fed else np.zeros(question.rows, bool)
 
 
 def _one_to_one(question: Question, skipped: Mask) -> Question:

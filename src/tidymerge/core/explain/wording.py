@@ -122,6 +122,8 @@ def found_by(receipt: Receipt, shown: Callable[[str], str] = str) -> str:
 def wording(receipt: Receipt) -> Wording:
     """The words for a receipt."""
     words = _WORDINGS[receipt.action]
+    if receipt.is_family:
+        return replace(words, which="each counted for each of its tables; blank rows not counted")
     if receipt.request is not None and receipt.request.drops:
         return _DROP
     if receipt.request is not None and receipt.request.keys is not None:
