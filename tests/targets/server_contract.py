@@ -259,6 +259,36 @@ class ServerContract(TargetContract):
         assert sum(receipt.rows.updated for receipt in receipts) == 100
         assert all(a == f"by {n}" for n, a in self.rows(folder, "SELECT n, a FROM t"))
 
+    def test_two_families_at_once_share_the_parents_that_both_bring(self, folder):
+        self.family(folder)
+
+        def load(who):
+            """Two new keepers that the other one brings, too, and a hive for each."""
+            place = folder / str(who)
+            place.mkdir()
+            text_file(
+                place / "keepers.csv", [["Name", "Email", "Mentor"], *([f"K{n}", f"k{n}@x", ""] for n in range(40))]
+            )
+            text_file(
+                place / "hives.csv", [["Code", "Keeper", "Kg"], *([f"H{who}{n}", f"k{n}@x", n] for n in range(40))]
+            )
+            text_file(place / "seen.csv", [["Hive", "On", "By"], *([f"H{who}{n}", 1, f"k{n}@x"] for n in range(40))])
+            (place / "family.toml").write_text((folder / "family.toml").read_text())
+            return tidymerge.load(job=place / "family.toml", accept_warnings=True, limits=NO_LIMITS)
+
+        with ThreadPoolExecutor(3) as pool:
+            receipts = list(pool.map(load, range(3)))
+        rows = [{table.called.rpartition(".")[2]: table.rows for table in receipt.tables} for receipt in receipts]
+        assert sorted(one["keeper"].inserted for one in rows) == [0, 0, 40]
+        assert [(one["hive"].inserted, one["seen"].inserted) for one in rows] == [(40, 40)] * 3
+        wrong = self.rows(folder, "SELECT h.code FROM hive h JOIN keeper k ON k.id = h.keeper WHERE k.email NOT LIKE concat('k%', '') AND h.code LIKE 'H%'")  # fmt: skip
+        assert wrong == []
+        pairs = self.rows(
+            folder,
+            "SELECT substr(h.code, 3), k.name FROM hive h JOIN keeper k ON k.id = h.keeper WHERE h.code LIKE 'H%'",
+        )
+        assert sorted(pairs) == sorted((str(n), f"K{n}") for n in range(40) for _ in range(3))
+
     def test_a_lock_is_waited_for_only_so_long(self, run, folder, monkeypatch):
         self.make(folder, PLAIN + "INSERT INTO t VALUES (1, 0, 'old');")
         held, done = threading.Event(), threading.Event()
