@@ -434,3 +434,58 @@ def test_a_blank_in_the_key_is_the_reason_whatever_else_is_wrong_with_the_row(fo
     assert ["not a number" in why for why in whys] == [True, True, True, True]  # all of it is said
     assert receipt.rejects.reasons == {"blank key": 2, "not a number": 2}
     assert receipt.rows.inserted == 1
+
+
+def test_several_tables_are_drafted_paired_and_refused_in_plain_words(run, folder):
+    assert run("demo", "--fresh", "coop").status == 0
+    book = Workbook()
+    book.remove(book.active)
+    for name, rows in (
+        ("Hives", [["Apiary code", "Hive no.", "Queen colour", "Warden"], ["412", 1, "red", "nela@x"], ["412", 2, "W", "tam@x"]]),
+        ("Keepers", [["Name", "Email", "Mentor", "Fee"], ["Nela", "nela@x", "tam@x", 30], ["Tam", "tam@x", None, 31]]),
+        ("Sites' \"list\"", [["Season"], [], ["Apiary code", "Name", "Altitude m"], ["412", "Fir", 500]]),
+        ("Notes", [["hello"]]),
+    ):  # fmt: skip
+        sheet = book.create_sheet(name)
+        for row in rows:
+            sheet.append(row)
+    book.save(folder / "coop" / "season.xlsx")
+    drafted = run("draft", "coop/season.xlsx", "--into", "coop/coop.db", "--out", "coop/draft.toml")
+    assert (drafted.status, "The sheet Notes feeds no table." in drafted.out) == (0, True), drafted.err
+    loaded = run("load", "--job", "coop/draft.toml", "--yes", "--json")
+    assert loaded.status == 0, loaded.err
+    tables = loaded.receipt["tables"]
+    assert [(one["target"].rpartition("#")[2], one["rows"]["inserted"]) for one in tables] == [
+        ("keepers", 2),
+        ("apiaries", 1),
+        ("hives", 2),
+    ]
+    with sqlite3.connect(folder / "coop" / "coop.db") as connection:
+        found = connection.execute("SELECT h.queen_colour, k.name, m.name FROM hives h JOIN keepers k USING (keeper_id) LEFT JOIN keepers m ON m.keeper_id = k.mentor_id WHERE h.apiary_code = '412'").fetchall()  # fmt: skip
+    assert found == [("red", "Nela", "Tam"), ("white", "Tam", None)]
+    again = run("draft", "coop/season.xlsx", "--into", "coop/coop.db", "--out", "coop/draft.toml")
+    assert (again.status, "is there already" in again.err) == (2, True)
+    paired = run("preview", "coop/season.xlsx", "--into", "coop/coop.db")
+    assert (paired.status, "keepers: No key to match records by." in paired.err, "[[table]]" in paired.err) == (
+        2,
+        True,
+        True,
+    )
+    book.remove(book["Keepers"])
+    book['Sites\' "list"'].title = "APIARIES"
+    book.save(folder / "coop" / "season2.xlsx")
+    paired = run("preview", "coop/season2.xlsx", "--into", "coop/coop.db")
+    assert "Paired by name: Hives with hives, APIARIES with apiaries." in paired.out, paired.err
+    job = (folder / "coop" / "draft.toml").read_text("utf-8")
+    for change, words in (
+        (("coop.db#keepers", "other.db#keepers"), "are in different databases"),
+        (("coop.db#keepers", "coop.db#hives"), "hives is there twice"),
+        (("coop.db#keepers", "coop.db"), "Say which table of"),
+        (("coop.db#keepers", "keepers.csv"), "is a file by itself"),
+        (('at = "season.xlsx"', ""), "say which one that is"),
+        (("[[table]]", '[rules]\nblanks = "keep"\n[[table]]'), "rules stands in each of the tables"),
+        (("[table.columns]", "[table.rules]\nappend = true\n[table.columns]"), "by a run of their own (append)"),
+    ):
+        (folder / "coop" / "wrong.toml").write_text(job.replace(*change, 1), "utf-8")
+        refused = run("preview", "--job", "coop/wrong.toml")
+        assert (refused.status, words in refused.err) == (2, True), (words, refused.err)

@@ -113,6 +113,17 @@ def about(**facts: object) -> Iterator[None]:
         raise
 
 
+@contextmanager
+def one_of_several(name: str, instead: str = "") -> Iterator[None]:
+    """Let what is wrong with one of several tables say so by its `name`; ways past an error would be meant for all."""
+    try:
+        yield
+    except UsageError as error:
+        error.args = (f"{name}: {error}{instead if error.give else ''}",)
+        error.give = ()
+        raise
+
+
 class UsageError(TidyMergeError):
     """The command, a name or an option is wrong; nothing was read or written."""
 

@@ -38,13 +38,13 @@ def draft_job(
     header_row = header_row or (job.header_row if job else None)
     with open_target(into, write=False) as target:
         shape = target.describe()
-        rows, guessed = _read(open_source(incoming, read), shape, job, header_row)
+        rows, guessed = read_rows(open_source(incoming, read), shape, job, header_row)
         existing = target.read([column for column in shape.columns if not column.foreign])
         parents = {key.table: _parent(target, key.table) for key in shape.foreign_keys if key.table}
     proposals = propose(rows, shape, existing, parents)
     document = tomlkit.parse(before) if before is not None else tomlkit.document()
     header_row = header_row or guessed
-    added = _fill(document, _addresses(incoming, into, path), rows, shape, proposals, read, header_row)
+    added = filled(document, _addresses(incoming, into, path), rows, shape, proposals, read, header_row)
     text = tomlkit.dumps(document)
     parse_job(text, str(path))
     return text, _told(path, added, proposals, before is not None)
@@ -54,7 +54,9 @@ def _parent(target: Target, table: str) -> tuple[TableShape, Any]:
     return sibling(target, table)
 
 
-def _read(source: Source, shape: TableShape, job: Job | None, header_row: int | None) -> tuple[Incoming, int | None]:
+def read_rows(
+    source: Source, shape: TableShape, job: Job | None, header_row: int | None
+) -> tuple[Incoming, int | None]:
     """The rows, under the row of names that a load takes too; its number, where a load could not find it by itself."""
     if header_row is not None:
         return corrected(source.read(header_row - 1 - source.above)), None
@@ -69,10 +71,11 @@ def _read(source: Source, shape: TableShape, job: Job | None, header_row: int | 
 
 def _addresses(incoming: str, into: str, path: Path) -> tuple[str, str]:
     """Both addresses as they are written in the file: from the file's folder."""
-    return tuple(_from_folder(text, path.parent) for text in (incoming, into))  # type: ignore[return-value]
+    return tuple(written_from(text, path.parent) for text in (incoming, into))  # type: ignore[return-value]
 
 
-def _from_folder(text: str, folder: Path) -> str:
+def written_from(text: str, folder: Path) -> str:
+    """An address as a file in `folder` has it."""
     if is_server(text):
         return without_password(text)
     address = parse(text)
@@ -82,7 +85,7 @@ def _from_folder(text: str, folder: Path) -> str:
     return f"{relative}#{address.fragment}" if address.fragment else relative
 
 
-def _fill(
+def filled(
     document: tomlkit.TOMLDocument,
     addresses: tuple[str, str],
     rows: Incoming,

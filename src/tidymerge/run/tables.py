@@ -11,6 +11,7 @@ from msgspec.structs import replace
 from tidymerge.address import parse
 from tidymerge.core.match.family import family
 from tidymerge.core.naming.mapping import fold
+from tidymerge.errors import one_of_several
 from tidymerge.job.model import Job
 from tidymerge.model import TableShape
 from tidymerge.ports.log import RunLog
@@ -23,6 +24,8 @@ from tidymerge.run.relatives import Relative, names_of
 from tidymerge.run.report import Clock
 from tidymerge.run.settle import settle
 from tidymerge.run.stage_load import StagedLoad, stage_load
+
+_IN_THE_JOB = " That is said in its [[table]] of a job, which `draft` writes."
 
 
 class Gatherings:
@@ -92,7 +95,8 @@ def decide_tables(
     for place, table in enumerate(tables):
         seen = fold(table.shape.name) in looked_into or table.shape.name in referred
         job, gathering = table.gathering.job, table.gathering
-        staged.append(stage_load(job, table.target, gathering, clock, log, progress, tuple(relatives), seen=seen))
+        with one_of_several(table.shape.name, _IN_THE_JOB):
+            staged.append(stage_load(job, table.target, gathering, clock, log, progress, tuple(relatives), seen=seen))
         if seen:
             relatives.append(staged[-1].relative(place))
     progress.stage("testing the constraints")

@@ -31,13 +31,19 @@ def draft(
     from tidymerge.job.reading import read_text
     from tidymerge.on_disk import replacing
     from tidymerge.run.draft import draft_job
+    from tidymerge.run.draft_tables import draft_tables, is_whole
     from tidymerge.run.outputs import Outputs
 
     path = Path(out)
     Outputs(draft=path).check(incoming=[incoming], target=into)
     before = read_text(path) if path.exists() else None
     read = options.read_options(delimiter, quote, encoding, cells)
-    text, said = draft_job(incoming, into, path, before, read, header_row)
+    if is_whole(incoming, into):
+        if header_row is not None or cells is not None:
+            raise BadOption("These are several sheets: the row of names, or a range, is said of one. Name it.")
+        text, said = draft_tables(incoming, into, path, read)
+    else:
+        text, said = draft_job(incoming, into, path, before, read, header_row)
     if text != before:
         try:
             with replacing(path.resolve() if path.exists() else path) as new:
