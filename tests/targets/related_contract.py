@@ -135,6 +135,38 @@ mentor = {find("Mentor")}
             tidymerge.load(job=job, limits=NO_LIMITS, expect="0" * 16, accept_warnings=True)
         assert self.held(folder) == start
 
+    def test_records_of_all_tables_go_after_what_refers_to_them(self, folder):
+        job = Path(self.family(folder))
+        text_file(
+            folder / "keepers.csv",
+            [["Name", "Email", "Mentor", "Do"], ["Zoe", "zoe@x", "", "come"], ["", "old@x", "", "go"]],
+        )
+        text_file(
+            folder / "hives.csv",
+            [
+                ["Code", "Keeper", "Kg", "Do"],
+                ["L9", "zoe@x", "1", "come"],
+                ["L2", "", "", "go"],
+                ["L1", "zoe@x", "4", "stay"],
+            ],
+        )
+        text_file(
+            folder / "seen.csv", [["Hive", "On", "By", "Do"], ["L2", "1", "", "go"], ["L9", "1", "zoe@x", "come"]]
+        )
+        rules = '[table.rules]\ninstruction = { column = "Do", values = { come = "insert", go = "remove", stay = "update" } }\n[table.columns]'
+        job.write_text(job.read_text().replace("[table.columns]", rules))
+        start = self.held(folder)
+        preview = tidymerge.preview(job=job)
+        done = tidymerge.load(job=job, limits=NO_LIMITS, accept_warnings=True, expect=preview.fingerprint)
+        assert [(one.rows.inserted, one.rows.removed, one.rows.rejected) for one in done.tables] == [(1, 1, 0)] * 3
+        assert self.told(folder) == (
+            [("Alma", None), ("Zoe", None)], [("L1", "Zoe"), ("L9", "Zoe")], [("L9", 1, "Zoe")],
+        )  # fmt: skip
+        back = tidymerge.undo(done.run)
+        assert self.held(folder) == start
+        tidymerge.undo(back.run)
+        assert [name for name, _ in self.told(folder)[0]] == ["Alma", "Zoe"]
+
     def test_one_wide_sheet_feeds_several_tables(self, folder):
         self.family(folder)
         text_file(folder / "wide.csv", [

@@ -206,6 +206,18 @@ class ChangeSet(Struct, frozen=True):
         positions: Indices = np.r_[self.updates.positions, self.inserts.positions, self.removals.positions]
         return positions
 
+    def without_removals(self) -> "ChangeSet":
+        """The changes of records that stay."""
+        return replace(self, removals=Removals())
+
+    def only_removals(self) -> "ChangeSet":
+        """The records that go, and nothing else."""
+        nothing = np.zeros(0, bool)
+        updates = self.updates.where(np.zeros(len(self.updates), bool))
+        given = dict.fromkeys(self.inserts.given, nothing)
+        inserts = replace(Inserts(), after=self.inserts.after.slice(0, 0), given=given)
+        return replace(self, updates=updates, inserts=inserts)
+
     def staged_from(self, first: int) -> "ChangeSet":
         """The changes with positions that begin at `first`, where they began at 0."""
         return replace(

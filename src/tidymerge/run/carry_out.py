@@ -13,7 +13,19 @@ from tidymerge.model.run import Run
 from tidymerge.ports.log import Recording
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import AmongOthers, Target
-from tidymerge.run.commit import Carried, Keep, Shield, commit, complete, let_go, prove, prove_gone, seal, write
+from tidymerge.run.commit import (
+    Carried,
+    Keep,
+    Shield,
+    commit,
+    complete,
+    let_go,
+    prove,
+    prove_gone,
+    remove_held,
+    seal,
+    write,
+)
 from tidymerge.run.decided import Beside, Decided
 from tidymerge.run.once import keep_rows
 from tidymerge.run.relatives import drop_refused, with_own, with_parents, without_orphans
@@ -78,6 +90,8 @@ def _written(
             if done[at].written.refused:
                 manner.check(_joined(done, tables))
             done[at] = with_own(tables[at].target, done[at])
+        for at in (at for at in order[::-1] if tables[at].holding):
+            done[at] = remove_held(tables[at].target, done[at])
         for at in order:
             done[at] = complete(tables[at].target, done[at], partial(recording.add, table=at))
         for at in order:
@@ -92,12 +106,13 @@ def _write(table: Beside, keep: Keep, progress: Progress, *, always: bool) -> Ca
     """Write one table. Rows whose parents in it are refused are not written either."""
     target, decided = table.target, table.decided
     if not isinstance(target, AmongOthers) or not any(one.table < 0 for one in decided.awaits):
-        return write(target, decided, keep, progress, late=table.loose, always=always)
+        late = table.loose or table.holding
+        return write(target, decided, keep, progress, late=late, always=always, holding=table.holding)
     while True:
         left = None
         try:
             with target.savepoint():
-                carried = write(target, decided, keep, progress, late=True, always=always)
+                carried = write(target, decided, keep, progress, late=True, always=always, holding=table.holding)
                 left = without_orphans(target, carried.decided)
                 if left is carried.decided:
                     return carried
@@ -128,7 +143,10 @@ def _parents_first(tables: list[Beside]) -> tuple[list[Beside], list[int]]:
         loose = (*found.loose.get(one.decided.shape.name, ()), *own)
         if loose and isinstance(one.target, AmongOthers):
             one.target.loosen(loose)
-        told.append(replace(one, loose=bool(loose)))
+        tally, name = one.decided.tally, one.decided.shape.name
+        referred = any(key.table == name for shape in shapes if shape.name != name for key in shape.foreign_keys)
+        holding = referred and tally.removed > 0 and tally.inserted > 0  # else it comes after its children anyway
+        told.append(replace(one, loose=bool(loose), holding=holding))
     names = [shape.name for shape in shapes]
     return told, [names.index(name) for name in found.order]
 

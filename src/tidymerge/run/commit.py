@@ -14,7 +14,7 @@ from tidymerge.core.account import account
 from tidymerge.core.tidy.cells import as_array, differs
 from tidymerge.core.undo.reverse import logged, touched
 from tidymerge.core.words import plural
-from tidymerge.errors import ProofFailed
+from tidymerge.errors import ProofFailed, TargetChanged
 from tidymerge.model import Definition, Mask, TargetColumn
 from tidymerge.model.changes import Inserts, Logged, Updates, Written
 from tidymerge.model.receipt import Receipt
@@ -83,12 +83,19 @@ class _Columns(Struct, frozen=True):
 
 
 def write(
-    target: Target, decided: Decided, keep: Keep, progress: Progress, *, late: bool = False, always: bool = False
+    target: Target,
+    decided: Decided,
+    keep: Keep,
+    progress: Progress,
+    *,
+    late: bool = False,
+    always: bool = False,
+    holding: bool = False,
 ) -> Carried:
     """Write, log, and account for what only the target could find fault with. Raises ProofFailed, LogUnwritable.
 
     `keep` puts the changes into the log, be it that there are none, if it does so `always`; if that has to be `late`,
-    `complete` does it.
+    `complete` does it. With `holding` the records that go are left to `remove_held`.
     """
     progress.stage("writing", _changed(decided))
     columns = _Columns.of(decided)
@@ -101,7 +108,7 @@ def write(
             parts.append(part)
             continue
         before = _before(target, part, decided, columns)
-        done.append(target.write(part.changes))
+        done.append(target.write(part.changes.without_removals() if holding else part.changes))
         (kept,) = reject_refusals([part], done[-1].refused)
         if late:
             waiting.append((part, kept, before))
@@ -125,6 +132,18 @@ def write(
         )
         decided = decided.with_parts(parts, note)
     return Carried(decided, written, columns.record_key, columns.whole, found, waiting=tuple(waiting))
+
+
+def remove_held(target: Target, carried: Carried) -> Carried:
+    """Remove the records that were held until their children had gone. Raises TargetChanged."""
+    removed = 0
+    for _, kept, _ in carried.waiting:
+        if len(kept.changes.removals):
+            done = target.write(kept.changes.only_removals())
+            if done.refused:
+                raise TargetChanged(f"A record that was to go is needed by now: {done.refused[0].message}.")
+            removed += done.removed
+    return replace(carried, written=replace(carried.written, removed=carried.written.removed + removed))
 
 
 def complete(target: Target, carried: Carried, keep: Keep) -> Carried:

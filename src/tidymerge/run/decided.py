@@ -48,11 +48,15 @@ def _no_conflicts(_: Sequence[Part]) -> Iterable[Conflict]:
 
 
 class Beside(Struct, frozen=True):
-    """A further table of the run, and what was decided about it. In a `loose` one some columns wait for others."""
+    """A further table of the run, and what was decided about it.
+
+    In a `loose` one some columns wait for other tables; one that is `holding` removes records after all else.
+    """
 
     target: Target
     decided: "Decided"
     loose: bool = False
+    holding: bool = False
 
 
 class Copy(Struct, frozen=True):

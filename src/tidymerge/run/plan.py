@@ -116,11 +116,11 @@ def _seen(
             columns = [pair.target for pair in pairing.pairs if pair.rule.find == find]
             table, stand = relative.seen_by(table, columns)
         if relative is not None and stand is not None:
-            awaits += awaited_by(pairing, find, relative.place, table.take, stand)
+            awaits += awaited_by(pairing, find, relative.place, table, stand)
         found[find] = table
     stands = own_stands(found, pairing, shape.name, len(sample.rows.row_numbers))
     for find, stand in stands.items():
-        awaits += awaited_by(pairing, find, -1, found[find].take, stand)
+        awaits += awaited_by(pairing, find, -1, found[find], stand)
     return found, {found[find].find: stand for find, stand in stands.items()}, tuple(awaits)
 
 

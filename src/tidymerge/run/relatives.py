@@ -82,11 +82,11 @@ def with_meant(
     awaits: Sequence[Awaited], look_ups: Mapping[Find, LookUp], part: Part, values: pa.Table, target: Target
 ) -> tuple[Awaited, ...]:
     """The columns that wait for ids of their own table, with the rows that bring those; `values` are its typed rows."""
-    columns = {one.where.name: one.where for one in (table for table in look_ups.values())}
     found = []
     for one in awaits:
         if one.table < 0:
-            column = columns[one.where]
+            about = (one.called, one.where)
+            column = next(table.where for table in look_ups.values() if (table.find.table, table.find.where) == about)
             own = values.select([column.name])
             equal = by_number(equal_texts(target, [column], texts_to_tell([own], [column])))
             codes = code_keys(own, own.slice(0, 0), [column], equal).incoming
@@ -96,10 +96,10 @@ def with_meant(
     return tuple(found)
 
 
-def awaited_by(pairing: Pairing, find: Find, place: int, take: TargetColumn, stand: Stand) -> list[Awaited]:
+def awaited_by(pairing: Pairing, find: Find, place: int, table: LookUp, stand: Stand) -> list[Awaited]:
     """The columns that wait for ids of a look-up's table."""
     return [
-        Awaited(pair.target.name, place, find.table, take, stand, find.where)
+        Awaited(pair.target.name, place, table.find.table, table.take, stand, table.find.where)
         for pair in pairing.pairs
         if pair.rule.find == find
     ]

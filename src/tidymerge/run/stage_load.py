@@ -1,6 +1,6 @@
 """What is decided about one table of a load, in two steps: its changes are staged, and settled with those of others."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import pyarrow as pa
 from msgspec import Struct
@@ -23,7 +23,7 @@ from tidymerge.run.gather import Gathering
 from tidymerge.run.leaving import for_people
 from tidymerge.run.once import known_rows
 from tidymerge.run.plan import describe, plan_load
-from tidymerge.run.relatives import Relative, named, names_of, stand_in, with_meant, with_words
+from tidymerge.run.relatives import Named, Relative, named, names_of, stand_in, with_meant, with_words
 from tidymerge.run.report import Clock
 from tidymerge.run.settle import Staged
 from tidymerge.run.split import Gathered, can_split
@@ -62,13 +62,18 @@ class StagedLoad(Struct, frozen=True):
         (part,) = self.parts
         return Relative(place, self.plan.shape.name, part, self.noticed.values)
 
-    def decided(self, settled: Sequence[list[Part]], names: dict[int, pa.Array] | None = None) -> Decided:
+    def names(self, parts: Sequence[Part], names: Mapping[int, pa.Array]) -> pa.Array:
+        """The keys of its new records, by row, for people; `names` are those of the other tables'."""
+        return names_of(self._named(parts, names)(parts[0].changes))
+
+    def _named(self, parts: Sequence[Part], names: Mapping[int, pa.Array]) -> Named:
+        own = {-1: names_of(parts[0].changes)} if any(one.table < 0 for one in self.plan.awaits) else {}
+        return named(self.plan.awaits, {**names, **own})
+
+    def decided(self, settled: Sequence[list[Part]], names: Mapping[int, pa.Array] | None = None) -> Decided:
         """What was decided, once all is settled; `names` are the keys of the other tables' new records."""
         parts, *along = settled
-        names = dict(names or {})
-        if any(one.table < 0 for one in self.plan.awaits):
-            names[-1] = names_of(parts[0].changes)
-        told = named(self.plan.awaits, names)
+        told = self._named(parts, names or {})
         decided = sum_up(self.plan, self.widened, self.gathered, self.target, parts, self.noticed, told)
         readable = for_people(self.target)
         decided = replace(

@@ -5,6 +5,7 @@ from contextlib import ExitStack
 from types import TracebackType
 from typing import Self
 
+import pyarrow as pa
 from msgspec import Struct
 from msgspec.structs import replace
 
@@ -20,7 +21,7 @@ from tidymerge.ports.target import AmongOthers, Target
 from tidymerge.run.checksums import Checksums
 from tidymerge.run.decided import Beside, Decided
 from tidymerge.run.gather import Gathering
-from tidymerge.run.relatives import Relative, names_of
+from tidymerge.run.relatives import Relative
 from tidymerge.run.report import Clock
 from tidymerge.run.settle import settle
 from tidymerge.run.stage_load import StagedLoad, stage_load
@@ -101,7 +102,9 @@ def decide_tables(
             relatives.append(staged[-1].relative(place))
     progress.stage("testing the constraints")
     settled = settle([table for one in staged for table in one.staged])
-    names = {one.place: names_of(settled[one.place][0].changes) for one in relatives}
+    names: dict[int, pa.Array] = {}
+    for one in relatives:
+        names[one.place] = staged[one.place].names(settled[one.place], names)
     decided = [one.decided([parts], names) for one, parts in zip(staged, settled, strict=True)]
     return staged[0].target, _joined([one.target for one in staged], decided)
 

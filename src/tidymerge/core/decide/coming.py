@@ -117,10 +117,10 @@ def stand_for(ids: pa.Array, columns: Sequence[TargetColumn], rows: int, table: 
     high = min(*(column.type.maximum for column in columns), _FAR)
     known = pc.min_max(ids) if len(ids) else {"min": pa.scalar(None), "max": pa.scalar(None)}
     least, most = (known[side].as_py() for side in ("min", "max"))
+    if most is None or most <= high - rows:  # a check is more likely to refuse negative numbers
+        return Stand(high - rows + 1, rows)
     if low < 0 and (least is None or least >= low + rows):
         return Stand(low, rows)
-    if most is None or most <= high - rows:
-        return Stand(high - rows + 1, rows)
     raise BadOption(f"All numbers of {table}.{take.name} are taken, so none is left to stand for new records.")
 
 

@@ -153,6 +153,10 @@ def compare(
     standing[~there & inserted] = Standing.BACK
     # Without a key it can't be told whether a record that holds the same is the one that was removed.
     standing[(~there | (not keyed)) & removed] = Standing.HOLDS
+    # The database may have given a new record the number of one that went: that place is free once the new one goes.
+    ours = np.zeros(existing.values.num_rows + 1, bool)
+    ours[matches.record[inserted & (standing == Standing.HOLDS)]] = True
+    standing[there & removed & ours[np.where(there, matches.record, -1)]] = Standing.HOLDS
     standing[matches.times > 1] = Standing.SEVERAL
     return Comparison(standing, np.where(there, matches.record, -1), other, now)
 
