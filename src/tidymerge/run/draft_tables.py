@@ -7,13 +7,11 @@ import pyarrow as pa
 import tomlkit
 from msgspec import Struct
 
-from tidymerge.address import STANDARD_INPUT, is_server, parse
 from tidymerge.core.infer.propose import Parents, propose
 from tidymerge.core.match.family import family
 from tidymerge.core.naming.mapping import fold
 from tidymerge.core.tidy.cells import as_array
 from tidymerge.core.tidy.convert import as_text, cast_cells
-from tidymerge.databases import is_database
 from tidymerge.errors import BadOption
 from tidymerge.job.reading import parse_job
 from tidymerge.model import Incoming, ReadOptions, TableShape
@@ -31,18 +29,6 @@ class _Fed(Struct, frozen=True):
     shape: TableShape
     rows: Incoming
     header_row: int | None
-
-
-def is_whole(incoming: str, into: str) -> bool:
-    """Whether all sheets of a workbook, and all tables of a database are meant."""
-    if incoming == STANDARD_INPUT or is_server(incoming) or is_database(incoming):
-        return False
-    if not (is_server(into) or is_database(into)) or parse(into).fragment is not None:
-        return False
-    address = parse(incoming)
-    return (
-        address.fragment is None and address.path.is_file() and len(open_source(incoming, ReadOptions()).sheets()) > 1
-    )
 
 
 def draft_tables(incoming: str, into: str, path: Path, read: ReadOptions) -> tuple[str, list[str]]:

@@ -21,7 +21,9 @@ def paired(asked: Job | TablesJob) -> Job | TablesJob:
 
     Raises BadOption for what can't be said of several tables at once.
     """
-    if isinstance(asked, TablesJob) or not _is_whole(asked):
+    if isinstance(asked, TablesJob) or asked.file is not None or len(asked.incoming) != 1 or asked.create:
+        return asked
+    if asked.read.query or asked.read.cells or not is_whole(asked.incoming[0], asked.target):
         return asked
     file = asked.incoming[0]
     sheets = [name for name, *_ in open_source(file, ReadOptions()).sheets()]
@@ -47,14 +49,13 @@ def paired(asked: Job | TablesJob) -> Job | TablesJob:
     return TablesJob(tuple(jobs), notes=tuple(notes)).complete()
 
 
-def _is_whole(job: Job) -> bool:
-    """Whether rows are all sheets of a workbook, and the target all tables of a database."""
-    if job.file is not None or len(job.incoming) != 1 or job.create or job.read.query or job.read.cells:
+def is_whole(incoming: str, into: str) -> bool:
+    """Whether rows are all sheets of a workbook, and go into all tables of a database."""
+    if incoming == STANDARD_INPUT or is_server(incoming) or is_database(incoming) or set(incoming) & set("*?["):
         return False
-    (text,) = job.incoming
-    if text == STANDARD_INPUT or is_server(text) or is_database(text) or set(text) & set("*?["):
+    if not (is_server(into) or is_database(into)) or parse(into).fragment is not None:
         return False
-    if not (is_server(job.target) or is_database(job.target)) or parse(job.target).fragment is not None:
+    address = parse(incoming)
+    if address.fragment is not None or not address.path.is_file():
         return False
-    address = parse(text)
-    return address.fragment is None and address.path.is_file() and len(open_source(text, job.read).sheets()) > 1
+    return len(open_source(incoming, ReadOptions()).sheets()) > 1

@@ -31,8 +31,9 @@ def draft(
     from tidymerge.job.reading import read_text
     from tidymerge.on_disk import replacing
     from tidymerge.run.draft import draft_job
-    from tidymerge.run.draft_tables import draft_tables, is_whole
+    from tidymerge.run.draft_tables import draft_tables
     from tidymerge.run.outputs import Outputs
+    from tidymerge.run.pair_tables import is_whole
 
     path = Path(out)
     Outputs(draft=path).check(incoming=[incoming], target=into)
