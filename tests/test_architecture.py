@@ -123,7 +123,7 @@ def test_only_the_command_line_knows_its_options():
 
 def test_the_public_names():
     assert sorted(tidymerge.__all__) == [
-        "Change", "Job", "Limits", "Most", "ProofFailed", "Receipt", "Removal", "SourceError", "Stopped", "TargetError", "TidyMergeError",
+        "Change", "Job", "Limits", "Most", "ProofFailed", "Receipt", "Removal", "SourceError", "Stopped", "TablesJob", "TargetError", "TidyMergeError",
         "UsageError", "__version__", "change", "load", "preview", "remove", "undo",
     ]  # fmt: skip
     assert all(getattr(tidymerge, name) for name in tidymerge.__all__)

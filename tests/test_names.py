@@ -1,11 +1,14 @@
 """Columns are told apart by what they are, never by how their names look."""
 
+import sqlite3
+
 import pytest
 from openpyxl import load_workbook
 
 import tidymerge
 from conftest import database, sheet, stored, text_file
 from tidymerge.core.naming.letters import column_names
+from tidymerge.model.rules import ColumnRule, Find
 
 ODD = [
     "column width", "unreadable x", "row number", "x", "value 0", "0", "0 0", "tidymerge position", "tidymerge place 0",
@@ -78,3 +81,29 @@ def test_columns_of_one_name_are_told_apart_and_never_guessed_between(run, folde
     assert (folder / "r.csv").read_text("utf-8-sig").splitlines()[0].startswith("k,Qty,Qty (2)")
     looked = run("look", file)
     assert "Qty (2)" in looked.out
+
+
+def test_tables_of_hostile_names_are_loaded_together(folder, home):
+    path = folder / "co#op.db"
+    with sqlite3.connect(path) as connection:
+        connection.executescript(
+            'CREATE TABLE "kee""per;%s" ("select" INTEGER PRIMARY KEY, "na\'me; --" TEXT UNIQUE, "मधु" INTEGER REFERENCES "kee""per;%s");'
+            'CREATE TABLE "h#i ve" ("from" TEXT PRIMARY KEY, "%s" INTEGER REFERENCES "kee""per;%s")'
+        )
+    keepers = text_file(folder / "k.csv", [["na'me; --", "boss"], ["x", "y"], ["y", "x"]])
+    hives = text_file(folder / "h.csv", [["from", "who"], ["a", "x"], ["b", "y"]])
+    find = Find('kee"per;%s', "na'me; --", "select")
+
+    def job(rows, table, key, name, source):
+        columns = {key: ColumnRule((key,)), name: ColumnRule((source,), find=find)}
+        return tidymerge.Job((rows,), f"{path}#{table}", (key,), columns)
+
+    both = tidymerge.TablesJob(
+        (job(hives, "h#i ve", "from", "%s", "who"), job(keepers, 'kee"per;%s', "na'me; --", "मधु", "boss"))
+    )
+    done = tidymerge.load(job=both, accept_warnings=True)
+    assert ([table.called for table in done.tables], done.tree) == (['kee"per;%s', "h#i ve"], [(0, 0), (1, 1)])
+    with sqlite3.connect(path) as connection:
+        assert connection.execute('SELECT * FROM "h#i ve"').fetchall() == [("a", 1), ("b", 2)]
+        assert connection.execute('SELECT * FROM "kee""per;%s"').fetchall() == [(1, "x", 2), (2, "y", 1)]
+    assert tidymerge.undo(done.run).rows.removed == 4

@@ -33,6 +33,7 @@ __all__ = [
     "Removal",
     "SourceError",
     "Stopped",
+    "TablesJob",
     "TargetError",
     "TidyMergeError",
     "UsageError",
@@ -52,6 +53,10 @@ def __getattr__(name: str) -> object:
         from tidymerge.job import model
 
         return getattr(model, name)
+    if name == "TablesJob":
+        from tidymerge.job.tables import TablesJob
+
+        return TablesJob
     if name == "Receipt":
         from tidymerge.model.receipt import Receipt
 
@@ -85,7 +90,8 @@ def preview(
     """Decide what a load would do, and write nothing to the target.
 
     `incoming` and `into` are addresses (`week32.xlsx#Inspections`, `coop.db#hives`). `job` is a job file,
-    or a `Job`, over which the other arguments win; it may give `incoming` and `into` too. `key` names the
+    or a `Job`, over which the other arguments win; it may give `incoming` and `into` too. Of a job of several
+    tables (a `TablesJob`), they are another file and another database. `key` names the
     target columns that find a record and defaults to the primary key; `columns` maps target column
     to incoming column where the names differ; `only` limits the target columns loaded; `add` names incoming
     columns that the target lacks and is to get (True: all). `header_row` counts from 1. With `rejects`, the

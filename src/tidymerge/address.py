@@ -77,6 +77,12 @@ def without_password(text: str) -> str:
     return re.sub(r"(://[^/?#@:]*:)(?!\$\{)[^/?#@]+@", r"\1${TIDYMERGE_PASSWORD}@", text)
 
 
+def without_fragment(text: str) -> str:
+    """An address without the sheet or table in it, as it is written. Raises BadAddress."""
+    fragment = parse(text).fragment
+    return text if fragment is None else text.removesuffix(f"#{fragment}")
+
+
 def same_place(one: str, other: str) -> bool:
     """Whether two addresses lead to the same file or the same database of a server, however they are written."""
     return _resolved(one) == _resolved(other)

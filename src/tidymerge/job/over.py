@@ -7,6 +7,7 @@ from typing import Any
 from msgspec import Struct, field
 from msgspec.structs import asdict, replace
 
+from tidymerge.address import parse
 from tidymerge.errors import BadOption
 from tidymerge.job.model import Job
 from tidymerge.job.tables import TablesJob
@@ -77,8 +78,11 @@ def _tables_with(job: TablesJob, given: Given) -> TablesJob:
         words = min(set(other) - _FOR_ALL).replace("_", " ")
         raise BadOption(f"The job has several tables: {words} stands in each [[table]] of it.")
 
+    if given.target is not None and parse(given.target).fragment is not None:
+        raise BadOption(f"The job has several tables: name their database, not one table as in {given.target}.")
+
     def placed(one: Job) -> Job:
-        target = one.target if given.target is None else f"{given.target}#{one.target.partition('#')[2]}"
+        target = one.target if given.target is None else f"{given.target}#{parse(one.target).fragment}"
         return replace(
             one,
             target=target,

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from msgspec import Struct
 from msgspec.structs import replace
 
-from tidymerge.address import is_server, parse
+from tidymerge.address import is_server, parse, without_fragment
 from tidymerge.databases import is_database
 from tidymerge.errors import BadOption
 from tidymerge.job.model import Job
@@ -62,7 +62,7 @@ def _rows(rows: Sequence[str], incoming: Sequence[str]) -> tuple[str, ...]:
             continue
         if len(incoming) != 1:
             raise BadOption(f"{text} is a sheet of the incoming file: say which one that is, by `at` in [incoming].")
-        found.append(f"{incoming[0].partition('#')[0]}{text}")
+        found.append(f"{without_fragment(incoming[0])}{text}")
     return tuple(found)
 
 
@@ -78,8 +78,8 @@ def _checked(job: TablesJob) -> TablesJob:
                 f"{one.target} is a file by itself, and a run of several tables is one transaction of one database: "
                 "load it by a run of its own."
             )
-        place, table = one.target.partition("#")[0], parse(one.target).fragment
-        if place != first.target.partition("#")[0]:
+        table = parse(one.target).fragment
+        if without_fragment(one.target) != without_fragment(first.target):
             raise BadOption(
                 f"{one.target} and {first.target} are in different databases, and a run is one transaction: load them "
                 "by runs of their own."

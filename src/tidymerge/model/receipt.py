@@ -121,11 +121,12 @@ class TableReceipt(Struct, frozen=True):
     table_gone: bool = False
     incoming: str = ""
     parents: tuple[str, ...] = ()
+    name: str = ""
 
     @property
     def called(self) -> str:
-        """The table's name."""
-        return self.target.rpartition("#")[2]
+        """The table's name; in a receipt of an older log it is told by the address."""
+        return self.name or self.target.rpartition("#")[2]
 
 
 class Rejects(Struct, frozen=True):
@@ -209,8 +210,8 @@ class Receipt(Struct, frozen=True):
     @property
     def place(self) -> str:
         """What the run was about: its table, or the database of several."""
-        target = self.tables[0].target
-        return target.rpartition("#")[0] if self.is_family else target
+        first = self.tables[0]
+        return first.target.removesuffix(f"#{first.called}") if self.is_family else first.target
 
     @property
     def tree(self) -> list[tuple[int, int]]:

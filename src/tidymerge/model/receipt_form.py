@@ -106,6 +106,7 @@ class TableForm(TypedDict):
     records_updated: NotRequired[int]
     incoming: NotRequired[str]
     parents: NotRequired[tuple[str, ...]]
+    name: NotRequired[str]
 
 
 class CellForm(TypedDict):
@@ -240,6 +241,7 @@ def _table(table: TableReceipt) -> TableForm:
         "records_updated": table.records_updated,
         "incoming": table.incoming,
         "parents": table.parents,
+        "name": table.name,
     }
 
 
@@ -342,6 +344,7 @@ def _table_of(form: TableForm) -> TableReceipt:
         records_updated=form.get("records_updated", 0),
         incoming=form.get("incoming", ""),
         parents=form.get("parents", ()),
+        name=form.get("name", ""),
     )
 
 

@@ -8,7 +8,7 @@ from contextlib import ExitStack, nullcontext
 
 from msgspec.structs import replace
 
-from tidymerge.address import reopened
+from tidymerge.address import reopened, without_fragment
 from tidymerge.errors import BadOption
 from tidymerge.history.folder import FolderLog
 from tidymerge.history.who import user
@@ -145,7 +145,7 @@ def load(
                     shield=shield,
                 )
                 if len(jobs) > 1:
-                    run = replace(run, target=_beside(address, decided.shape.name))
+                    run = replace(run, target=f"{without_fragment(address)}#{decided.shape.name}")
                 return carry_out(first, decided, run, clock, recording, progress, manner)
     raise AssertionError("an attempt that neither ends nor raises")
 
@@ -158,11 +158,6 @@ def _check(
     check_strict(decided, clock, outputs, strict=strict)
     check_referred(decided, clock, outputs)
     check_limits(decided, clock, outputs, accept_warnings=accept_warnings)
-
-
-def _beside(address: str, table: str) -> str:
-    """The address of another table of the same place."""
-    return f"{address.partition('#')[0]}#{table}"
 
 
 def _looked_back(log: RunLog, job: Job, files: Callable[[], Mapping[str, str | None]], decided: Decided) -> Decided:

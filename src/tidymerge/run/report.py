@@ -231,6 +231,7 @@ def _table_receipt(
         columns_dropped={column.name: column.type for column in decided.dropped},
         records_updated=sum(len(part.changes.updates) for part in decided.parts),
         incoming=decided.sample.rows.address if relatives else "",
+        name=decided.shape.name,
         parents=tuple(one.shape.name for one in relatives if one.shape.name in _parents(decided, relatives)),
     )
 
