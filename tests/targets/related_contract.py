@@ -164,6 +164,16 @@ mentor = {find("Mentor")}
         )  # fmt: skip
         back = tidymerge.undo(done.run)
         assert self.held(folder) == start
+        # A parent table of which records only go, beside a child that looks up in it.
+        text_file(folder / "keepers.csv", [["Name", "Email", "Mentor", "Do"], ["", "old@x", "", "go"]])
+        text_file(
+            folder / "hives.csv", [["Code", "Keeper", "Kg", "Do"], ["L9", "alma@x", "1", "come"], ["L2", "", "", "go"]]
+        )
+        text_file(folder / "seen.csv", [["Hive", "On", "By", "Do"], ["L2", "1", "", "go"]])
+        only = tidymerge.load(job=job, limits=NO_LIMITS, accept_warnings=True)
+        assert self.told(folder)[1] == [("L1", "Alma"), ("L9", "Alma")]
+        tidymerge.undo(only.run)
+        assert self.held(folder) == start
         tidymerge.undo(back.run)
         assert [name for name, _ in self.told(folder)[0]] == ["Alma", "Zoe"]
 

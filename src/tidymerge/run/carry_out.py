@@ -1,6 +1,6 @@
 """From the decision to the commit, the same for every run: write, prove, save, seal, commit."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 
 from msgspec import Struct
@@ -74,32 +74,70 @@ def _written(
     """Each table as it was written and proved, the first one with what became of the others."""
     if decided.only_drops:
         return [prove_gone(target, let_go(target, decided, recording.add, progress), progress)]
-    tables = [Beside(target, decided), *decided.beside]
-    tables, places = _parents_first(tables)
-    # What comes is there before anything goes. Parents come before their children, and go after them.
+    tables, places = _parents_first([Beside(target, decided), *decided.beside])
+    writing = _Writing(tables, recording, progress, manner)
+    # What comes is there, and proved, before anything goes. Parents come before their children, and go after them.
     going = [at for at in places if tables[at].decided.tally.removed and not tables[at].decided.tally.inserted]
-    done: dict[int, Carried] = {}
-    for order in ([at for at in places if at not in going], going[::-1]):
-        for at in order:
-            _let_go(tables[at])
-        for at in order:
-            parents = {place: (tables[place].target, carried.decided) for place, carried in done.items()}
-            told = with_parents(tables[at].target, tables[at].decided, parents)
-            keep = partial(recording.add, table=at)
-            done[at] = _write(replace(tables[at], decided=told), keep, progress, always=len(tables) > 1)
-            if done[at].written.refused:
-                manner.check(_joined(done, tables))
-            done[at] = with_own(tables[at].target, done[at])
-        for at in (at for at in order[::-1] if tables[at].holding):
-            done[at] = remove_held(tables[at].target, done[at])
-        for at in order:
-            done[at] = complete(tables[at].target, done[at], partial(recording.add, table=at))
-        for at in order:
-            done[at] = prove(
-                tables[at].target, done[at], progress, trusting=manner.trusting, only_changed=manner.only_changed
-            )
-    first = replace(done[0], decided=_joined(done, tables))
-    return [first, *(done[at] for at in range(1, len(tables)))]
+    coming = [at for at in places if at not in going]
+    holding = [at for at in coming if tables[at].holding]
+    for at in coming:
+        writing.write(at)
+    writing.prove([at for at in coming if at not in holding])
+    for at in (*going, *holding):
+        _let_go(tables[at])
+    for at in (at for at in places[::-1] if at in going or at in holding):
+        writing.write(at) if at in going else writing.remove(at)
+    writing.prove([*holding, *going])
+    return writing.carried
+
+
+class _Writing:
+    """The tables of a run while they are written: `done` has what became of each so far, by its place."""
+
+    def __init__(self, tables: Sequence[Beside], recording: Recording, progress: Progress, manner: Manner) -> None:
+        self._tables = tables
+        self._recording, self._progress, self._manner = recording, progress, manner
+        self._done: dict[int, Carried] = {}
+
+    def write(self, at: int) -> None:
+        """Write a table, with the ids that its parents were given."""
+        table = self._tables[at]
+        parents = {place: (self._tables[place].target, carried.decided) for place, carried in self._done.items()}
+        told = with_parents(table.target, table.decided, parents)
+        carried = _write(replace(table, decided=told), self._keep(at), self._progress, always=len(self._tables) > 1)
+        self._done[at] = carried
+        if carried.written.refused:
+            self._manner.check(self._joined)
+        self._done[at] = with_own(table.target, carried)
+
+    def remove(self, at: int) -> None:
+        """Remove the records that a table held back until their children had gone."""
+        self._done[at] = remove_held(self._tables[at].target, self._done[at])
+
+    def prove(self, some: Sequence[int]) -> None:
+        """Complete some tables, and prove them."""
+        trusting, only_changed = self._manner.trusting, self._manner.only_changed
+        for at in some:
+            self._done[at] = complete(self._tables[at].target, self._done[at], self._keep(at))
+        for at in some:
+            target, carried = self._tables[at].target, self._done[at]
+            self._done[at] = prove(target, carried, self._progress, trusting=trusting, only_changed=only_changed)
+
+    def _keep(self, at: int) -> Keep:
+        return partial(self._recording.add, table=at)
+
+    @property
+    def carried(self) -> list[Carried]:
+        """All tables, the first one with what became of the others."""
+        first, *others = (self._done[at] for at in range(len(self._tables)))
+        return [replace(first, decided=self._joined), *others]
+
+    @property
+    def _joined(self) -> Decided:
+        """What was decided about the first table, with the others as they were carried out so far."""
+        known = [self._done[at].decided if at in self._done else one.decided for at, one in enumerate(self._tables)]
+        beside = tuple(replace(one, decided=decided) for one, decided in zip(self._tables[1:], known[1:], strict=True))
+        return replace(known[0], beside=beside)
 
 
 def _write(table: Beside, keep: Keep, progress: Progress, *, always: bool) -> Carried:
@@ -156,10 +194,3 @@ def _let_go(table: Beside) -> None:
     for part in table.decided.parts if table.loose else ():
         if len(part.changes.removals) and isinstance(table.target, AmongOthers):
             table.target.let_go(part.changes)
-
-
-def _joined(done: dict[int, Carried], tables: list[Beside]) -> Decided:
-    """What was decided about the first table, with the others as they were carried out."""
-    known = [done[at].decided if at in done else one.decided for at, one in enumerate(tables)]
-    beside = tuple(replace(one, decided=decided) for one, decided in zip(tables[1:], known[1:], strict=True))
-    return replace(known[0], beside=beside)

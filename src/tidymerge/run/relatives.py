@@ -1,6 +1,7 @@
 """Tables of one run that refer to each other: what look-ups see of new records, and the ids that these are given."""
 
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 
 import numpy as np
 import pyarrow as pa
@@ -23,6 +24,7 @@ from tidymerge.core.decide.rows import key_text
 from tidymerge.core.match.match import by_number, code_keys, texts_to_tell
 from tidymerge.core.tidy.cells import as_array
 from tidymerge.core.words import counted
+from tidymerge.errors import BadOption
 from tidymerge.model import Pair, Pairing, TargetColumn
 from tidymerge.model.changes import ChangeSet, Outcome
 from tidymerge.model.receipt import MappedColumn
@@ -66,7 +68,8 @@ class Relative(Struct, frozen=True):
 def own_stands(tables: Mapping[Find, LookUp], pairing: Pairing, name: str, rows: int) -> dict[Find, Stand]:
     """Numbers for the ids of a table's new records, for the look-ups by which its rows refer to each other.
 
-    A column that may not be empty can't wait for an id.
+    A column that may not be empty can't wait for an id, and only whole numbers can be stood for: then only records that
+    are there are found.
     """
     loaded = {column.name for column in pairing.columns}
     found = {}
@@ -74,7 +77,8 @@ def own_stands(tables: Mapping[Find, LookUp], pairing: Pairing, name: str, rows:
         own, columns = table.find, [pair.target for pair in pairing.pairs if pair.rule.find == find]
         waits = all(column.nullable and column.name not in pairing.key for column in columns)
         if own.table == name and own.where in loaded and own.take not in loaded and waits:
-            found[find] = stand_for(as_array(table.values[own.take]), [table.take, *columns], rows, name)
+            with suppress(BadOption):
+                found[find] = stand_for(as_array(table.values[own.take]), [table.take, *columns], rows, name)
     return found
 
 
@@ -147,7 +151,7 @@ def stand_in(target: Target, awaits: Sequence[Awaited]) -> None:
 def with_parents(target: Target, decided: Decided, parents: Mapping[int, tuple[Target, Decided]]) -> Decided:
     """A table's changes with the ids that its parents were given; rows whose parents were refused are rejected."""
     for one in decided.awaits:
-        if one.table < 0:
+        if one.table not in parents:  # its own, or one that has no new records, and so comes later
             continue
         parent, theirs = parents[one.table]
         (of_parent,) = theirs.parts

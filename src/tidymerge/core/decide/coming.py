@@ -159,8 +159,10 @@ def told_by_parent(
     pair = next(pair for pair in pairing.pairs if pair.target.name == key.columns[0])
     if not len(rejected) or flaw.column is None or not {pair.incoming} <= set(flaw.column.split(" / ")):
         return [flaw]
-    sides = zip(own.filter(pa.array(at)).columns, wanted.columns, strict=True)
-    codes, size = code_rows([pa.chunked_array([*one.chunks, *other.cast(one.type).chunks]) for one, other in sides])
+    sides = list(zip(own.filter(pa.array(at)).columns, wanted.columns, strict=True))
+    if any(one.type != other.type for one, other in sides):
+        return [flaw]
+    codes, size = code_rows([pa.chunked_array([*one.chunks, *other.chunks]) for one, other in sides])
     count = int(at.sum())
     found = match(KeyCodes(codes[:count], codes[count:], size)).record
     known = found >= 0
