@@ -463,6 +463,8 @@ def test_several_tables_are_drafted_paired_and_refused_in_plain_words(run, folde
     with sqlite3.connect(folder / "coop" / "coop.db") as connection:
         found = connection.execute("SELECT h.queen_colour, k.name, m.name FROM hives h JOIN keepers k USING (keeper_id) LEFT JOIN keepers m ON m.keeper_id = k.mentor_id WHERE h.apiary_code = '412'").fetchall()  # fmt: skip
     assert found == [("red", "Nela", "Tam"), ("white", "Tam", None)]
+    drop = run("change", "coop/coop.db#hives", "--drop-column", "queen_colour", "--yes")
+    assert (drop.status, "the job" in drop.err, "draft.toml" in drop.err) == (4, True, True), drop.err
     again = run("draft", "coop/season.xlsx", "--into", "coop/coop.db", "--out", "coop/draft.toml")
     assert (again.status, "is there already" in again.err) == (2, True)
     paired = run("preview", "coop/season.xlsx", "--into", "coop/coop.db")

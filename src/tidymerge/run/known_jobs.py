@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from tidymerge.address import reopened, same_table
+from tidymerge.address import parse, reopened, same_table
 from tidymerge.core.naming.mapping import fold
 from tidymerge.errors import LogDamaged, TidyMergeError
 from tidymerge.history.folder import FolderLog
@@ -14,32 +14,32 @@ from tidymerge.job.tables import TablesJob
 
 def jobs_naming(address: str, names: Sequence[str]) -> list[str]:
     """The jobs of earlier runs into a table, as far as their files are there, that name one of its columns."""
-    log, found = FolderLog(), {}
+    log, found, place = FolderLog(), {}, reopened(address)
     for run in log.names():
         try:
             entry = log.read(run)
         except LogDamaged:
             continue
-        if entry.job is not None and entry.job not in found and same_table(entry.target, reopened(address)):
-            found[entry.job] = _names(entry.job, {fold(name) for name in names})
+        if entry.job is None or entry.job in found:
+            continue
+        if any(same_table(own.target, place) for own in entry.each):
+            found[entry.job] = _names(entry.job, {fold(name) for name in names}, parse(place).fragment)
     return [f"the job {path}" for path in sorted(path for path, named in found.items() if named)]
 
 
-def _names(path: str, wanted: set[str]) -> bool:
-    """Whether a job file names one of the columns."""
+def _names(path: str, wanted: set[str], table: str | None) -> bool:
+    """Whether a job file names one of the columns; a job of several tables is looked at for this one."""
     try:
         job = read_any(Path(path))
     except TidyMergeError:
         return False  # it is gone, or is no job any more
-    return any(fold(name) in wanted for name in _named(job))
+    jobs = job.tables if isinstance(job, TablesJob) else (job,)
+    asked = [one for one in jobs if len(jobs) == 1 or parse(one.target).fragment == table]
+    return any(fold(name) in wanted for one in asked for name in _named(one))
 
 
-def _named(job: Job | TablesJob | Change | Removal) -> Iterator[str]:
+def _named(job: Job | Change | Removal) -> Iterator[str]:
     """The target's columns that a job names."""
-    if isinstance(job, TablesJob):
-        for one in job.tables:
-            yield from _named(one)
-        return
     yield from job.key
     texts = []
     if isinstance(job, Removal):
