@@ -5,7 +5,7 @@ import sqlite3
 from datetime import datetime
 
 import pytest
-from openpyxl import Workbook
+from openpyxl import Workbook, load_workbook
 
 import tidymerge
 from conftest import NO_LIMITS, database, sheet, stored, text_file
@@ -463,6 +463,13 @@ def test_several_tables_are_drafted_paired_and_refused_in_plain_words(run, folde
     with sqlite3.connect(folder / "coop" / "coop.db") as connection:
         found = connection.execute("SELECT h.queen_colour, k.name, m.name FROM hives h JOIN keepers k USING (keeper_id) LEFT JOIN keepers m ON m.keeper_id = k.mentor_id WHERE h.apiary_code = '412'").fetchall()  # fmt: skip
     assert found == [("red", "Nela", "Tam"), ("white", "Tam", None)]
+    assert run("preview", "--job", "coop/draft.toml", "--marked", "coop/marked.xlsx").status == 0
+    marked = load_workbook(folder / "coop" / "marked.xlsx")
+    states = {
+        sheet.title: [cell.value for row in sheet for cell in row if cell.value == "unchanged"] for sheet in marked
+    }
+    assert [len(found) for found in states.values()] == [2, 2, 1, 0, 1], states  # the last is the legend
+    assert run("preview", "--job", "coop/draft.toml", "--marked", "coop/marked.csv").status == 2
     drop = run("change", "coop/coop.db#hives", "--drop-column", "queen_colour", "--yes")
     assert (drop.status, "the job" in drop.err, "draft.toml" in drop.err) == (4, True, True), drop.err
     again = run("draft", "coop/season.xlsx", "--into", "coop/coop.db", "--out", "coop/draft.toml")

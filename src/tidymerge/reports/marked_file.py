@@ -3,12 +3,14 @@
 Colours differ in lightness too, and words say the same.
 """
 
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 from openpyxl import Workbook, load_workbook
 from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
 from openpyxl.comments import Comment
@@ -47,27 +49,48 @@ _MEANINGS = (
 )
 _MOST_ROWS = 1_048_576  # of a sheet: ECMA-376
 _WIDTHS = (13, 60, 30, 18, 20)
+Own = Mapping[str, list[str | None]]
 _NOTES = 20_000  # more would make the file too slow to open
 
 
+class Marked(Struct, frozen=True):
+    """Rows with their marks: the cells as text, the sheet and the row of its column names.
+
+    `called` is the table that they are about, where a sheet has marks of several.
+    """
+
+    marks: Marks
+    cells: pa.Table
+    sheet: str | None
+    header_row: int
+    called: str = ""
+
+    def own(self, started: datetime, *, preview: bool) -> dict[str, list[str | None]]:
+        """Our columns, in the order of MARKS, by their titles."""
+        words = [status(outcome, preview=preview) for outcome in self.marks.outcomes.tolist()]
+        texts = [as_array(self.marks.texts[name]).to_pylist() for name in ("why", "changed", "key")]
+        columns = [words, *texts, [f"{started:%Y-%m-%d %H:%M:%S} UTC"] * len(words)]
+        titles = [f"{self.called}: {title}" if self.called else title for title in MARKS]
+        return dict(zip(titles, columns, strict=True))
+
+
 def write_marked(
-    path: Path, marks: Marks, cells: pa.Table, header: tuple[str | None, int], original: Path | None,
-    started: datetime, *, preview: bool,
-) -> tuple[Placed, str | None]:  # fmt: skip
+    path: Path, marked: Sequence[Marked], original: Path | None, started: datetime, *, preview: bool
+) -> tuple[Placed, str | None]:
     """Write the copy, in the form of its ending; the file, and what is worth knowing about it, if anything.
 
-    `cells` are the incoming cells as text, `header` the sheet and the row of its column names, `original` the workbook
-    that they came in, if it is one that can be copied with all of its looks. Raises BadOption.
+    `original` is the workbook that the rows came in, if it is one that can be copied with all of its looks; several
+    tables' rows need one. Raises BadOption.
     """
-    own = _own_columns(marks, started, preview=preview)
     note = None
+    columns = [one.own(started, preview=preview) for one in marked]
 
     def write(draft: Path) -> None:
         nonlocal note
         if path.suffix.lower() == ".xlsx":
-            note = _write_workbook(draft, path, marks, cells, own, header, original)
+            note = _write_workbook(draft, path, marked, columns, original)
         else:
-            _write_csv(draft, cells, own)
+            _write_csv(draft, marked[0].cells, columns[0])
 
     try:
         return put(path, write), note
@@ -75,51 +98,51 @@ def write_marked(
         raise BadOption(f"The marked copy can't be written to {path}: {error.strerror or error}.") from None
 
 
-def _own_columns(marks: Marks, started: datetime, *, preview: bool) -> list[list[str | None]]:
-    """Our columns, in the order of MARKS."""
-    words = [status(outcome, preview=preview) for outcome in marks.outcomes.tolist()]
-    texts = [as_array(marks.texts[name]).to_pylist() for name in ("why", "changed", "key")]
-    return [words, *texts, [f"{started:%Y-%m-%d %H:%M:%S} UTC"] * len(words)]
-
-
-def _write_csv(path: Path, cells: pa.Table, own: list[list[str | None]]) -> None:
-    plain = [as_array(column) for column in cells.columns] + [pa.array(values, pa.string()) for values in own]
+def _write_csv(path: Path, cells: pa.Table, own: Own) -> None:
+    plain = [as_array(column) for column in cells.columns] + [pa.array(values, pa.string()) for values in own.values()]
     guarded = [guard(texts) for texts in plain]
     touched = np.logical_or.reduce([differs(one, other) for one, other in zip(plain, guarded, strict=True)])
     columns = [texts.to_pylist() for texts in (*guarded, pa.array(np.where(touched, "yes", "")))]
-    names = [*guard(pa.array(cells.column_names, pa.string())).to_pylist(), *MARKS, GUARDED]
+    names = [*guard(pa.array(cells.column_names, pa.string())).to_pylist(), *own, GUARDED]
     write_csv(path, names, zip(*columns, strict=True))
 
 
 def _write_workbook(
-    draft: Path, path: Path, marks: Marks, cells: pa.Table, own: list[list[str | None]], header: tuple[str | None, int],
-    original: Path | None,
-) -> str | None:  # fmt: skip
-    name, header_row = header
-    numbers = marks.rows.tolist()
-    if original is not None and name is not None:
+    draft: Path, path: Path, marked: Sequence[Marked], columns: Sequence[Own], original: Path | None
+) -> str | None:
+    if original is not None and all(one.sheet is not None for one in marked):
         book = load_workbook(original, keep_vba=False)
-        sheet = book[name]
+        noted = [
+            _mark(book[one.sheet], one, one.header_row, one.marks.rows.tolist(), own)
+            for one, own in zip(marked, columns, strict=True)
+        ]
     else:
-        if len(numbers) >= _MOST_ROWS:
-            raise BadOption(f"{path} can't hold {len(numbers):,} rows, as a sheet has {_MOST_ROWS:,}: write a .csv.")
+        (one,), (own,) = marked, columns
+        if one.cells.num_rows >= _MOST_ROWS:
+            raise BadOption(
+                f"{path} can't hold {one.cells.num_rows:,} rows, as a sheet has {_MOST_ROWS:,}: write a .csv."
+            )
         book = Workbook()
-        sheet, header_row = book.active, 1
+        sheet = book.active
         sheet.title = "Rows"
-        numbers = _fill(sheet, cells)
-    place = dict(zip(marks.rows.tolist(), numbers, strict=True))
-    left = sheet.max_column + 1
-    _fill_own(sheet, header_row, left, numbers, own, marks)
-    noted = _mark_cells(sheet, header_row, place, marks)
-    _filter(sheet, header_row, left + len(MARKS) - 1)
-    if original is None:
-        sheet.freeze_panes = sheet.cell(header_row + 1, 1)
+        noted = [_mark(sheet, one, 1, _fill(sheet, one.cells), own)]
+        sheet.freeze_panes = sheet.cell(2, 1)
     _legend(book)
     _sign(book)
     book.save(draft)
-    if noted < sum(not cell.rejected for cell in marks.cells):
+    if any(count < sum(not c.rejected for c in one.marks.cells) for count, one in zip(noted, marked, strict=True)):
         return f"{path} has notes with earlier values on the first {_NOTES:,} changed cells only."
     return None
+
+
+def _mark(sheet: Worksheet, marked: Marked, header_row: int, numbers: list[int], own: Own) -> int:
+    """Mark the rows of a sheet, which stand at `numbers`; how many cells have a note."""
+    place = dict(zip(marked.marks.rows.tolist(), numbers, strict=True))
+    left = sheet.max_column + 1
+    _fill_own(sheet, header_row, left, numbers, own, marked.marks)
+    noted = _mark_cells(sheet, header_row, place, marked.marks)
+    _filter(sheet, header_row, left + len(MARKS) - 1)
+    return noted
 
 
 def _fill(sheet: Worksheet, cells: pa.Table) -> list[int]:
@@ -142,17 +165,15 @@ def _put(sheet: Worksheet, row: int, column: int, text: str) -> Any:
     return cell
 
 
-def _fill_own(
-    sheet: Worksheet, header_row: int, left: int, numbers: list[int], own: list[list[str | None]], marks: Marks
-) -> None:
+def _fill_own(sheet: Worksheet, header_row: int, left: int, numbers: list[int], own: Own, marks: Marks) -> None:
     fills = {outcome: PatternFill("solid", fgColor=colour) for outcome, colour in _ROW.items()}
     bold = Font(bold=True)
-    for at, (title, width) in enumerate(zip(MARKS, _WIDTHS, strict=True)):
+    for at, (title, width) in enumerate(zip(own, _WIDTHS, strict=True)):
         _put(sheet, header_row, left + at, title).font = bold
         sheet.column_dimensions[get_column_letter(left + at)].width = width
     for index, number in enumerate(numbers):
         fill = fills.get(Outcome(marks.outcomes[index]))
-        for at, values in enumerate(own):
+        for at, values in enumerate(own.values()):
             text = values[index]
             cell = _put(sheet, number, left + at, text) if text else sheet.cell(number, left + at)
             if fill is not None:

@@ -9,7 +9,6 @@ from contextlib import ExitStack, nullcontext
 from msgspec.structs import replace
 
 from tidymerge.address import reopened, without_fragment
-from tidymerge.errors import BadOption
 from tidymerge.history.folder import FolderLog
 from tidymerge.history.who import user
 from tidymerge.job.model import Job
@@ -95,8 +94,6 @@ def preview_in_full(
 def check_outputs(jobs: Sequence[Job], outputs: Outputs) -> None:
     """Make sure that no file is overwritten that was not meant. Raises BadOption and MissingPackage."""
     job, *others = jobs
-    if others and outputs.marked is not None:
-        raise BadOption("A marked copy is made of one table's rows at a time; this load has several tables.")
     outputs.check(job, incoming=[address for other in others for address in other.incoming])
 
 

@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 from itertools import islice
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
@@ -22,10 +23,14 @@ from tidymerge.core.tidy.convert import as_text
 from tidymerge.core.tidy.tidying import guard
 from tidymerge.core.warn.limits import Excess
 from tidymerge.errors import BadOption
+from tidymerge.model import Incoming
 from tidymerge.model.receipt import Example, Receipt, RejectedCell, Rejects, SampleRow, State, TableReceipt, Touch
 from tidymerge.on_disk import Placed
 from tidymerge.reports import rejects_file
 from tidymerge.run.decided import Decided
+
+if TYPE_CHECKING:
+    from tidymerge.reports.marked_file import Marked
 
 _CONFLICTS_LISTED = 1000  # in the receipt; the file of conflicts has them all
 _REJECTS_SHOWN = 10  # of each reason, in the receipt; the rejects file has them all
@@ -94,6 +99,19 @@ def save_marked(decided: Decided, path: Path, clock: Clock, *, preview: bool) ->
     """Write the incoming rows with what became of each; what is worth knowing about the file. Raises BadOption."""
     from tidymerge.reports.marked_file import write_marked  # late: few ask for it, and it takes long to import
 
+    tables = decided.all if decided.related else (decided,)
+    shared = Counter(one.sample.rows.sheet for one in tables)
+    marked = [_marked(one, shared=shared[one.sample.rows.sheet] > 1) for one in tables]
+    originals = {_original(one.sample.rows) for one in tables}
+    if len(tables) > 1 and (None in originals or len(originals) > 1 or path.suffix.lower() != ".xlsx"):
+        raise BadOption("A marked copy of several tables' rows is a copy of the one workbook (.xlsx) that they are in.")
+    return write_marked(path, marked, originals.pop(), clock.started, preview=preview)
+
+
+def _marked(decided: Decided, *, shared: bool) -> "Marked":
+    """The rows of one table with their marks; where its sheet is `shared`, those say which table they are about."""
+    from tidymerge.reports.marked_file import Marked
+
     incoming = decided.sample.rows
     if incoming.origin is not None:
         raise BadOption("A marked copy is made of one sheet or file at a time; this load takes rows from several.")
@@ -102,10 +120,15 @@ def save_marked(decided: Decided, path: Path, clock: Clock, *, preview: bool) ->
     order = np.argsort(np.concatenate([rows.row_numbers for rows, _ in parts]), kind="stable")
     cells = pa.concat_tables(tables, promote_options="default").take(pa.array(order))
     marks = together([marks_of(rows, changes, decided.pairing) for rows, changes in parts])
+    return Marked(marks, cells, incoming.sheet, incoming.header_row, decided.shape.name if shared else "")
+
+
+def _original(incoming: Incoming) -> Path | None:
+    """The workbook that rows came in, if it is one that can be copied: not where one of its rows is several."""
+    if len(np.unique(incoming.row_numbers)) < len(incoming.row_numbers):
+        return None
     file = parse(incoming.address).path if incoming.sheet and not is_server(incoming.address) else None
-    original = file if file is not None and file.suffix.lower() == ".xlsx" and file.is_file() else None
-    header = (incoming.sheet, incoming.header_row)
-    return write_marked(path, marks, cells, header, original, clock.started, preview=preview)
+    return file if file is not None and file.suffix.lower() == ".xlsx" and file.is_file() else None
 
 
 def first_touches(decided: Decided, most: int) -> list[Touch]:
