@@ -4,6 +4,8 @@ import sqlite3
 
 import pytest
 
+from conftest import text_file
+
 SCHEMA = """CREATE TABLE keepers (id INTEGER PRIMARY KEY, name TEXT, mentor INTEGER REFERENCES keepers (id));
 INSERT INTO keepers VALUES (1, 'Alma', NULL), (2, 'Bo', 1), (3, 'Cai', NULL), (4, 'Dee', NULL);"""
 
@@ -127,6 +129,18 @@ def test_several_tables_of_a_file_with_an_odd_name_come_back(run, keepers, folde
     assert run("undo", "last").status == 0
     with sqlite3.connect(folder / "co#op.db") as connection:
         assert connection.execute('SELECT count(*) FROM "h""i#ve"').fetchone() == (2,)
+
+
+def test_nobody_is_asked_where_a_copy_stands_in_the_way(on_terminal, keepers, folder):
+    with sqlite3.connect(folder / "coop.db") as connection:
+        connection.execute("CREATE TABLE gone AS SELECT * FROM keepers WHERE id = 3")
+        connection.execute("CREATE UNIQUE INDEX once ON gone (id)")
+        connection.execute("UPDATE gone SET name = 'other'")
+    text_file(folder / "go.csv", [["id"], [3]])
+    asked = ("remove", keepers, "--keys", "go.csv", "--with-referring", "--archive", "gone", "--most-removed", "4")
+    shown, ended = on_terminal(*asked)
+    assert (ended, "[y/N]" in shown, len(names(folder))) == (4, False, 4), shown
+    assert "can't be copied" in " ".join(shown.split())
 
 
 def test_a_circle_of_tables_that_nothing_breaks_is_refused_by_name(run, folder):

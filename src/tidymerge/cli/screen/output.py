@@ -227,7 +227,8 @@ def _all_or_none(receipt: "Receipt") -> bool:
     from tidymerge.model.receipt import Action
 
     if receipt.action is Action.REMOVE and receipt.request is not None and receipt.request.keys is not None:
-        return Reason.REFERRED_TO.value in receipt.rejects.reasons
+        stuck = any(table.rows.rejected for table in receipt.tables[1:])  # what goes along, or a copy
+        return stuck or Reason.REFERRED_TO.value in receipt.rejects.reasons
     return receipt.action in (Action.UNDO, Action.REMOVE) and receipt.rows.rejected > 0
 
 
