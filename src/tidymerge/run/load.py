@@ -166,5 +166,7 @@ def _looked_back(log: RunLog, job: Job, files: Callable[[], Mapping[str, str | N
     if not decided.tally.inserted + decided.tally.updated + decided.tally.removed:
         return decided
     address = full_address(reopened(job.target), decided.target)
+    if decided.related:  # the log keeps the dates of the first table
+        address = f"{without_fragment(address)}#{decided.shape.name}"
     older = older_than_before(log, address, files(), decided.latest)
     return replace(decided, warnings=(*decided.warnings, *older))
