@@ -136,7 +136,7 @@ def orphans(awaited: Awaited, parent: ChangeSet, numbers: Indices, changes: Chan
     rejected, several = outcomes == Outcome.REJECTED, parents == SEVERAL
     other = ~np.isin(outcomes, (Outcome.INSERTED, Outcome.REJECTED))
     place = f"{awaited.called} ({awaited.where})"
-    told = [fatherless(pair, rows[rejected], awaited.called, numbers[parents[rejected]])]
+    told = [of_rejected_parents(pair, rows[rejected], awaited.called, numbers[parents[rejected]])]
     for reason, mask, wanted in (
         (Reason.SEVERAL_FOUND, several, f"a value that stands once in {place}"),
         (Reason.NO_SUCH_RECORD, other, f"a value that a record of {place} has already, or a new one"),
@@ -167,13 +167,13 @@ def told_by_parent(
     found = match(KeyCodes(codes[:count], codes[count:], size)).record
     known = found >= 0
     rest = ~np.isin(flaw.rows, rows[at][known])
-    told = fatherless(pair, rows[at][known], key.table, parents.numbers[rejected[found[known]]])
+    told = of_rejected_parents(pair, rows[at][known], key.table, parents.numbers[rejected[found[known]]])
     values = None if flaw.values is None else flaw.values.filter(pa.array(rest))
     left = replace(flaw, rows=flaw.rows[rest], values=values)
     return [one for one in (told, left) if len(one.rows)]
 
 
-def fatherless(pair: Pair, rows: Indices, table: str, numbers: Indices) -> Flaw:
+def of_rejected_parents(pair: Pair, rows: Indices, table: str, numbers: Indices) -> Flaw:
     """The flaw of rows whose parents were rejected; `numbers` are those of the parents' rows."""
     said = pa.array([f"row {number}" for number in numbers.tolist()], pa.string())
     return Flaw(

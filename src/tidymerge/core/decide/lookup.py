@@ -6,7 +6,7 @@ import pyarrow.compute as pc
 from msgspec import Struct
 from msgspec.structs import replace
 
-from tidymerge.core.decide.coming import Coming, fatherless
+from tidymerge.core.decide.coming import Coming, of_rejected_parents
 from tidymerge.core.match.match import Equal, by_number, code_keys, folded_alike, match, texts_to_tell
 from tidymerge.core.tidy.cells import as_array, by_distinct, valid
 from tidymerge.core.tidy.convert import as_text, cast_cells
@@ -96,7 +96,7 @@ def look_up(sought: Sought, table: LookUp, pair: Pair) -> Found:
         lost = np.flatnonzero(missing & (rows < 0) & (rejected >= 0))
         if len(lost):
             numbers = coming.rejected_numbers[rejected[lost]]
-            flaws.append(fatherless(pair, lost, table.find.table, numbers))
+            flaws.append(of_rejected_parents(pair, lost, table.find.table, numbers))
         twice |= missing & several
         missing &= (rows < 0) & (rejected < 0)
         found = replace(found, times=np.where(here, 1, found.times))
