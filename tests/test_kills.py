@@ -35,7 +35,7 @@ KEPT = ", ".join(f"({at}, {at % 7}, 'kept')" for at in range(ROWS))
 
 class Sqlite:
     adds = True
-    rounds = 200
+    rounds = 120
 
     def __init__(self, folder, request):
         self.path = folder / "coop.db"

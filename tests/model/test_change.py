@@ -20,7 +20,7 @@ from model.test_model import by_key, made, place_for  # noqa: F401 - `made` is a
 from strategies import LONG
 
 NUMBERS = {
-    "sqlite": (8, 600), "csv": (4, 400), "parquet": (4, 400), "xlsx": (2, 100), "postgresql": (2, 150), "mariadb": (2, 100),
+    "sqlite": (8, 400), "csv": (4, 260), "parquet": (4, 260), "xlsx": (2, 70), "postgresql": (2, 100), "mariadb": (2, 60),
 }  # fmt: skip
 STEP = 2
 NUMERIC = ("int", "small", "money")

@@ -14,7 +14,7 @@ from conftest import NO_LIMITS, text_file
 from strategies import LONG
 from tidymerge.history import changes
 
-NUMBER, STEP = (400 if LONG else 10), 10
+NUMBER, STEP = (400 if LONG else 5), 5
 Record = tuple[str, int | None, str | None]
 
 

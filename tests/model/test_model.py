@@ -15,11 +15,11 @@ from model import cases, naive, places
 from model.naive import Case
 from strategies import LONG
 
-# How many cases of each kind the short suite tries, and the long proofs: ten thousand in all, most where they are quick.
+# How many cases of each kind the short suite tries, and the long proofs: six thousand in all, most where they are quick.
 NUMBERS = {
-    "sqlite": (40, 3500), "csv": (20, 2500), "parquet": (20, 2500), "xlsx": (10, 700), "postgresql": (10, 500), "mariadb": (10, 400),
+    "sqlite": (30, 2400), "csv": (15, 1600), "parquet": (15, 1600), "xlsx": (5, 450), "postgresql": (10, 350), "mariadb": (5, 250),
 }  # fmt: skip
-STEP = 10  # cases in one test
+STEP = 5  # cases in one test
 
 
 def numbers(place: str) -> range:

@@ -14,7 +14,7 @@ import tidymerge
 from conftest import NO_LIMITS, text_file
 from strategies import LONG
 
-NUMBER, STEP = (600 if LONG else 20), 10
+NUMBER, STEP = (240 if LONG else 8), 4
 SCHEMA = """
 CREATE TABLE keeper (id INTEGER PRIMARY KEY, email TEXT NOT NULL UNIQUE, name TEXT NOT NULL, mentor INTEGER REFERENCES keeper);
 CREATE TABLE hive (code TEXT PRIMARY KEY, owner INTEGER REFERENCES keeper, kg INTEGER);

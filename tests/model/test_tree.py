@@ -12,7 +12,7 @@ import tidymerge
 from conftest import NO_LIMITS, text_file
 from strategies import LONG
 
-NUMBER, STEP = (400 if LONG else 10), 10
+NUMBER, STEP = (200 if LONG else 6), 2
 SCHEMA = """
 CREATE TABLE keeper (id INTEGER PRIMARY KEY, mentor INTEGER REFERENCES keeper, friend INTEGER REFERENCES keeper (id),
     best INTEGER REFERENCES seen (n));
