@@ -79,7 +79,7 @@ def _tables_with(job: TablesJob, given: Given) -> TablesJob:
         raise BadOption(f"The job has several tables: {words} stands in each [[table]] of it.")
 
     if given.target is not None and parse(given.target).fragment is not None:
-        raise BadOption(f"The job has several tables: name their database, not one table as in {given.target}.")
+        raise BadOption("The job has several tables: name their database, without the # and a table.")
 
     def placed(one: Job) -> Job:
         target = one.target if given.target is None else f"{given.target}#{parse(one.target).fragment}"

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from msgspec import Struct
 from msgspec.structs import replace
 
-from tidymerge.address import is_server, parse, without_fragment
+from tidymerge.address import is_server, parse, without_fragment, without_password
 from tidymerge.databases import is_database
 from tidymerge.errors import BadOption
 from tidymerge.job.model import Job
@@ -60,6 +60,9 @@ def _rows(rows: Sequence[str], incoming: Sequence[str]) -> tuple[str, ...]:
         if not text.startswith("#"):
             found.append(text)
             continue
+        if len(incoming) == 1 and incoming[0].lower().endswith(".csv"):
+            found.append(incoming[0])  # which has no sheets: rows that were rejected come back in one file
+            continue
         if len(incoming) != 1:
             raise BadOption(f"{text} is a sheet of the incoming file: say which one that is, by `at` in [incoming].")
         found.append(f"{without_fragment(incoming[0])}{text}")
@@ -68,28 +71,29 @@ def _rows(rows: Sequence[str], incoming: Sequence[str]) -> tuple[str, ...]:
 
 def _checked(job: TablesJob) -> TablesJob:
     """The job, if all of it can be one run. Raises BadOption."""
-    names: dict[str, str] = {}
-    first = job.tables[0]
+    names: set[str] = set()
+    first = job.tables[0].target
     for one in job.tables:
+        shown = without_password(one.target)
         if not one.incoming:
-            raise BadOption(f"Say which rows go into {one.target}: INCOMING, or `rows` in its [[table]].")
+            raise BadOption(f"Say which rows go into {shown}: INCOMING, or `rows` in its [[table]].")
         if not (is_server(one.target) or is_database(one.target)):
             raise BadOption(
-                f"{one.target} is a file by itself, and a run of several tables is one transaction of one database: "
-                "load it by a run of its own."
+                f"{shown} is a file by itself, and a run of several tables is one transaction of one database: load it "
+                "by a run of its own."
             )
         table = parse(one.target).fragment
-        if without_fragment(one.target) != without_fragment(first.target):
+        if without_fragment(one.target) != without_fragment(first):
             raise BadOption(
-                f"{one.target} and {first.target} are in different databases, and a run is one transaction: load them "
-                "by runs of their own."
+                f"{shown} and {without_password(first)} are in different databases, and a run is one transaction: load "
+                "them by runs of their own."
             )
         if table is None:
-            raise BadOption(f"Say which table of {one.target} is meant, as in coop.db#hives.")
+            raise BadOption(f"Say which table of {shown} is meant, as in coop.db#hives.")
         if table in names:
             raise BadOption(f"{table} is there twice: one [[table]] can have several addresses in its `rows`.")
-        names[table] = table
-        _check_one(one, _ALONE)
+        names.add(table)
+        _check_one(one, shown)
     return job
 
 
@@ -100,11 +104,11 @@ _ALONE: Mapping[str, str] = {
 }
 
 
-def _check_one(job: Job, alone: Mapping[str, str]) -> None:
+def _check_one(job: Job, shown: str) -> None:
     """Raise BadOption for what only a run of one table can do."""
-    for name, words in alone.items():
+    for name, words in _ALONE.items():
         if getattr(job, name):
-            raise BadOption(f"{job.target}: {words} can be asked for in a run of its own, not beside other tables.")
+            raise BadOption(f"{shown}: {words} can be asked for in a run of its own, not beside other tables.")
     for name in ("append", "once"):
         if getattr(job.rules, name):
-            raise BadOption(f"{job.target}: rows that count only once are loaded by a run of their own ({name}).")
+            raise BadOption(f"{shown}: rows that count only once are loaded by a run of their own ({name}).")

@@ -7,6 +7,7 @@ import pyarrow as pa
 import tomlkit
 from msgspec import Struct
 
+from tidymerge.address import without_password
 from tidymerge.core.infer.propose import Parents, propose
 from tidymerge.core.match.family import family
 from tidymerge.core.naming.mapping import fold
@@ -42,7 +43,10 @@ def draft_tables(incoming: str, into: str, path: Path, read: ReadOptions) -> tup
     with open_target(into, write=False) as target:
         fed = _fed(incoming, target, read)
         if not fed:
-            raise BadOption(f"No sheet of {incoming} is called like a table of {into}, or has the columns of one.")
+            raise BadOption(
+                f"No sheet of {incoming} is called like a table of {without_password(into)}, or has the columns of "
+                "one: name a sheet and a table."
+            )
         shapes = {one.shape.name: one.shape for one in fed}
         order = family(list(shapes.values()), {name: shape.primary_key for name, shape in shapes.items()}).order
         known = {name: _known(name, fed) for name in shapes}
