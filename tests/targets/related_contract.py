@@ -201,7 +201,18 @@ columns = {{ code = "Hive", kg = "Kg", keeper = {{ from = "Email", find = {{ in 
             [("Alma", None), ("Old", None), ("Zoe", None)],
             [("L1", "Alma"), ("L2", "Old"), ("L3", "Zoe"), ("L4", "Zoe")],
         )
-        said = {(cell.column, cell.row): (cell.reason, cell.value) for cell in done.rejects.first}
+        said = {(cell.origin.partition(":")[0], cell.row): (cell.reason, cell.value) for cell in done.rejects.first}
         assert said == {
-            ("Email", 4): ("same key twice", "yan@x (row 5 says otherwise)"), ("Email", 5): ("same key twice", "yan@x (row 4 says otherwise)"),
-        } or said  # fmt: skip
+            ("keeper", 4): ("same key twice", "yan@x (row 5 says otherwise)"), ("keeper", 5): ("same key twice", "yan@x (row 4 says otherwise)"),
+            ("keeper", 9): ("blank key", None), ("hive", 4): ("its parent was rejected", "row 4"), ("hive", 5): ("its parent was rejected", "row 4"),
+            ("hive", 8): ("blank key", None), ("hive", 9): ("blank not allowed", None),
+        }, said  # fmt: skip
+        # Corrected in their file, they come back by the same job, each to its table.
+        lines = (folder / "r.csv").read_text("utf-8-sig").replace("Yan B.", "Yan").replace("Kim,,", "Kim,kim@x,")
+        (folder / "r.csv").write_text(lines, "utf-8")
+        back = tidymerge.load("r.csv", job=folder / "wide.toml", limits=NO_LIMITS, accept_warnings=True, rejects=False)
+        assert [(table.called, table.rows.inserted, table.rows.rejected) for table in back.tables] == [
+            ("keeper", 2, 0),
+            ("hive", 3, 1),
+        ]
+        assert self.told(folder)[1][-3:] == [("L5", "Yan"), ("L6", "Yan"), ("L8", "Kim")]

@@ -15,7 +15,7 @@ from msgspec.structs import replace
 from tidymerge.address import STANDARD_INPUT, is_server, parse, without_password
 from tidymerge.core.naming.header import ROWS_SEARCHED, find_header, guess_header
 from tidymerge.core.naming.mapping import listing
-from tidymerge.core.tidy.corrected import corrected
+from tidymerge.core.tidy.corrected import corrected, of_table
 from tidymerge.core.tidy.fill import FillDown
 from tidymerge.core.tidy.spread import spread
 from tidymerge.databases import is_database
@@ -94,15 +94,20 @@ def gather(job: Job, shape: TableShape, target: Target, folder: Path) -> tuple[G
             sources.append(open_source(address, job.read, over))
             rows.append(_header_row(job, sources[-1], names))
     if len(sources) == 1 and job.take_rows is None and not job.each:
-        large = _in_batches(sources[0], rows[0], folder, job.fill_down)
+        large = _in_batches(sources[0], rows[0], folder, job.fill_down, shape.name)
         if large is not None:
             return large, is_own
     parts = []
     for address, source, row in zip(job.incoming, sources, rows, strict=True):
         with about(address=without_password(address)):
-            parts.append(FillDown(job.fill_down).fill(corrected(source.read(row))))
+            parts.append(FillDown(job.fill_down).fill(_ours(source.read(row), shape.name)))
     found = chosen(parts[0] if len(parts) == 1 else together(parts), job.take_rows)
     return Gathered.all(spread(found, job.each)), is_own
+
+
+def _ours(incoming: Incoming, table: str) -> Incoming:
+    """The rows without what we wrote into their file; of rejects of several tables, those of this one."""
+    return corrected(of_table(incoming, table))
 
 
 def names_sought(job: Job | None, shape: TableShape) -> set[str]:
@@ -113,21 +118,21 @@ def names_sought(job: Job | None, shape: TableShape) -> set[str]:
     return names
 
 
-def _in_batches(source: Source, header_row: int, folder: Path, down: Sequence[str]) -> Gathered | None:
+def _in_batches(source: Source, header_row: int, folder: Path, down: Sequence[str], table: str) -> Gathered | None:
     """Many rows that can be read some at a time; None if they are few or only can be read together."""
     if not isinstance(source, BatchedSource) or source.rows_expected <= 2 * rows_at_once():
         return None
     try:
-        first = FillDown(down).fill(corrected(source.sample(header_row)))
+        first = FillDown(down).fill(_ours(source.sample(header_row), table))
     except Irregular:
         return None
 
     def batches() -> Iterator[Incoming]:
         filling = FillDown(down)  # which goes on from batch to batch
-        return (filling.fill(corrected(batch)) for batch in source.batches(header_row))
+        return (filling.fill(_ours(batch, table)) for batch in source.batches(header_row))
 
     def rows() -> Incoming:
-        return FillDown(down).fill(corrected(source.read(header_row)))
+        return FillDown(down).fill(_ours(source.read(header_row), table))
 
     return Gathered(Sample(first), rows, source.rows_expected, batches, folder)
 

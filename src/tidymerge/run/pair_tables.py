@@ -2,8 +2,9 @@
 
 from msgspec.structs import replace
 
-from tidymerge.address import STANDARD_INPUT, is_server, parse
-from tidymerge.core.naming.mapping import fold
+from tidymerge.address import STANDARD_INPUT, is_server, parse, without_password
+from tidymerge.core.naming.mapping import fold, listing
+from tidymerge.core.tidy.corrected import TABLE, tables_of
 from tidymerge.databases import is_database
 from tidymerge.errors import BadOption
 from tidymerge.job.model import Job
@@ -21,7 +22,9 @@ def paired(asked: Job | TablesJob) -> Job | TablesJob:
 
     Raises BadOption for what can't be said of several tables at once.
     """
-    if isinstance(asked, TablesJob) or asked.file is not None or len(asked.incoming) != 1 or asked.create:
+    if isinstance(asked, TablesJob):
+        return _sent_back(asked)
+    if asked.file is not None or len(asked.incoming) != 1 or asked.create:
         return asked
     if asked.read.query or asked.read.cells or not is_whole(asked.incoming[0], asked.target):
         return asked
@@ -35,9 +38,10 @@ def paired(asked: Job | TablesJob) -> Job | TablesJob:
         return asked
     said = [name for name in _OF_ONE if getattr(asked, name)]
     if said:
+        word, into = said[0].replace("_", " "), without_password(asked.target)
         raise BadOption(
-            f"{file} has sheets for several tables of {asked.target}: {said[0].replace('_', ' ')} is said for one of "
-            f"them. Name a sheet and a table, as in {file}#{sheets[0]}, or write a job with [[table]]."
+            f"{file} has sheets for several tables of {into}: {word} is said for one of them. "
+            f"Name a sheet and a table, as in {file}#{sheets[0]}, or write a job with [[table]]."
         )
     jobs = [
         replace(asked, incoming=(f"{file}#{sheet}",), target=f"{asked.target}#{table}")
@@ -47,6 +51,25 @@ def paired(asked: Job | TablesJob) -> Job | TablesJob:
     lone = [sheet for sheet in sheets if sheet not in pairs]
     notes += [f"No table is called like the sheet {name}, so it is not loaded." for name in lone]
     return TablesJob(tuple(jobs), notes=tuple(notes)).complete()
+
+
+def _sent_back(asked: TablesJob) -> TablesJob:
+    """The job; if its rows are a file of rejects, only for the tables that those are of. Raises BadOption."""
+    (text, *others) = asked.incoming
+    if others or not text.lower().endswith(".csv"):
+        return asked
+    source = open_source(text, ReadOptions())
+    if TABLE not in [name for row in source.head(1) for name in row]:
+        return asked
+    named = {fold(name) for name in tables_of(source.read(0)) if name}
+    back = [
+        replace(job, header_row=None, fill_down=(), read=ReadOptions())
+        for job in asked.tables
+        if fold(parse(job.target).fragment or "") in named
+    ]
+    if not back:
+        raise BadOption(f"{text} has rejected rows of {listing(sorted(named))}, which are no tables of the job.")
+    return replace(asked, tables=tuple(back))
 
 
 def is_whole(incoming: str, into: str) -> bool:

@@ -20,6 +20,7 @@ from tidymerge.core.explain import samples
 from tidymerge.core.explain.marks import marks_of, together
 from tidymerge.core.explain.rejects import first_rejects, rejected_rows, rejects_table
 from tidymerge.core.tidy.convert import as_text
+from tidymerge.core.tidy.corrected import TABLE
 from tidymerge.core.tidy.tidying import guard
 from tidymerge.core.warn.limits import Excess
 from tidymerge.errors import BadOption
@@ -75,8 +76,8 @@ def _rejects_of_tables(decided: Decided) -> pa.Table:
     for one in decided.all:
         if one.tally.rejected:
             rejects = all_rejects(one)
-            name = pa.array([one.shape.name]).take(pa.array(np.zeros(rejects.num_rows, np.int64)))
-            tables.append(rejects.add_column(0, "table", name))
+            name = guard(pa.array([one.shape.name])).take(pa.array(np.zeros(rejects.num_rows, np.int64)))
+            tables.append(rejects.add_column(0, TABLE, name))
     return pa.concat_tables(tables, promote_options="default") if tables else all_rejects(decided)
 
 

@@ -226,7 +226,7 @@ def _rejects(shown: Receipt) -> RenderableType:
         listed.add_row(Text(reason, "red"), f"{count:,}", numbers + more, _example(cells[0]), cells[0].expected)
     if not shown.rejects.file:
         return listed
-    after = ": correct them there and load that file" if by_rows(shown) and not shown.is_family else ""
+    after = ": correct them there and load that file" if by_rows(shown) else ""
     return Group(listed, Text(f"Rejected {what} are in {shown.rejects.file}{after}.\n"))
 
 

@@ -111,7 +111,7 @@ def stand_for(ids: pa.Array, columns: Sequence[TargetColumn], rows: int, table: 
     if any(column.type.kind is not Kind.INTEGER for column in columns):
         raise BadOption(
             f"New records of {table} get their {take.name} from the database, and others of this run refer to it. That "
-            "can be followed only for whole numbers."
+            f"can be followed only for whole numbers: load {table} by a run of its own first."
         )
     low = max(*(column.type.minimum for column in columns), -_FAR)
     high = min(*(column.type.maximum for column in columns), _FAR)

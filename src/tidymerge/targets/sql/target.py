@@ -244,7 +244,7 @@ class SqlTarget(SqlTable):
         same = self._stage.same_place if changes.by_place else self._same_key(changes)
         source = f"FROM {self._stage.leaving} s {self._database.traits.join} {self._table} t ON {same}"
         there = between(removals.positions[0], removals.positions[-1])
-        if len(changes.inserts) and changes.key:  # the database may have given a new one the number of one that went
+        if len(changes.inserts) and not changes.by_place:  # a new one may have the number of one that went
             taken = " AND ".join(f"o.{quoted(name)} = s.{quoted(name)}" for name in changes.key)
             there += f" AND NOT EXISTS (SELECT 1 FROM {self._stage.table} o WHERE {taken})"
         return int(numbers(self._database.read, f"SELECT count(*) AS n {source} WHERE {there}")[0])
