@@ -102,6 +102,7 @@ def _of_table(part: TablePart, incoming: IncomingPart) -> Job:
         incoming=listed(part.rows),
         target=part.at,
         key=listed(part.key),
+        types=part.types,
         columns={name: rule_of(column, part.columns.values()) for name, column in part.columns.items()},
         rules=_rules(part.rules, part.skip_when),
         header_row=part.header_row or incoming.header_row,

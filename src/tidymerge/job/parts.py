@@ -244,6 +244,7 @@ class TablePart(Strict):
     )
     at: Word = Field(description="The table's address, as in coop.db#hives.")
     key: Word | list[Word] = Field([], description="The columns that find a record; else the primary key.")
+    types: dict[str, Word] = Field({}, description="The types of columns of a sheet; else told by the data.")
     columns: dict[str, Word | ColumnPart] = Field(
         {}, description="Target column = incoming column, or a table of what happens."
     )

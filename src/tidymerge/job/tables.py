@@ -6,10 +6,11 @@ from collections.abc import Mapping, Sequence
 from msgspec import Struct
 from msgspec.structs import replace
 
-from tidymerge.address import is_server, parse, without_fragment, without_password
+from tidymerge.address import parse, without_fragment, without_password
 from tidymerge.databases import is_database
 from tidymerge.errors import BadOption
 from tidymerge.job.model import Job
+from tidymerge.targets import is_workbook
 
 
 class TablesJob(Struct, frozen=True):
@@ -77,19 +78,20 @@ def _checked(job: TablesJob) -> TablesJob:
         shown = without_password(one.target)
         if not one.incoming:
             raise BadOption(f"Say which rows go into {shown}: INCOMING, or `rows` in its [[table]].")
-        if not (is_server(one.target) or is_database(one.target)):
+        if not (is_database(one.target) or is_workbook(one.target)):
             raise BadOption(
-                f"{shown} is a file by itself, and a run of several tables is one transaction of one database: load it "
-                "by a run of its own."
+                f"{shown} is a file by itself, and a run of several tables is one transaction of one database, or of "
+                "the sheets of one workbook: load it by a run of its own."
             )
         table = parse(one.target).fragment
         if without_fragment(one.target) != without_fragment(first):
             raise BadOption(
-                f"{shown} and {without_password(first)} are in different databases, and a run is one transaction: load "
+                f"{shown} and {without_password(first)} are in different places, and a run is one transaction: load "
                 "them by runs of their own."
             )
         if table is None:
-            raise BadOption(f"Say which table of {shown} is meant, as in coop.db#hives.")
+            kind, such = ("sheet", "coop.xlsx#Hives") if is_workbook(one.target) else ("table", "coop.db#hives")
+            raise BadOption(f"Say which {kind} of {shown} is meant, as in {such}.")
         if table in names:
             raise BadOption(f"{table} is there twice: one [[table]] can have several addresses in its `rows`.")
         names.add(table)

@@ -4,9 +4,9 @@ Every target is `Opened`, `Readable`, `LookedUpByKey`, `Writable`, `Alterable` a
 `Target`. The others a target has or lacks: ask with `isinstance`.
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from types import TracebackType
+from types import MappingProxyType, TracebackType
 from typing import Protocol, Self, runtime_checkable
 
 import pyarrow as pa
@@ -14,6 +14,8 @@ import pyarrow as pa
 from tidymerge.model import Existing, ForeignKey, NewColumn, Pairing, TableShape, TargetColumn
 from tidymerge.model.changes import ChangeSet, Refusal, Violation, Written
 from tidymerge.model.terms import Term
+
+NO_TYPES: Mapping[str, str] = MappingProxyType({})
 
 
 class Opened(Protocol):
@@ -183,11 +185,16 @@ class AmongOthers(Protocol):
     def sibling(self, table: str) -> tuple[TableShape, pa.Table]:
         """Another table of the same place, to look up in: its shape and all of its records, typed."""
 
-    def beside(self, table: str, *, create: bool = False) -> "Target":
+    def beside(self, table: str, *, create: bool = False, types: Mapping[str, str] = NO_TYPES) -> "Target":
         """Another table of the same place, entered, in the same transaction; what is staged in one, others know of.
 
-        One to `create` is not there yet.
+        One to `create` is not there yet. `types` of columns are used where the place has none of its own.
         """
+
+
+@runtime_checkable
+class Related(AmongOthers, Protocol):
+    """A table that others refer to by foreign keys, and whose records the database may number."""
 
     def loosen(self, columns: Sequence[str]) -> None:
         """Leave columns empty that refer to tables which are written later, until they are filled."""

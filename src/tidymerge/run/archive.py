@@ -19,7 +19,7 @@ from tidymerge.errors import BadOption
 from tidymerge.model import Flaw, Incoming, NewColumn, Pair, Pairing, Reason, Sample, TableShape
 from tidymerge.model.changes import ChangeSet, Inserts, Matches, Outcome, Removals, Updates
 from tidymerge.model.rules import ColumnRule
-from tidymerge.ports.target import AmongOthers, Target
+from tidymerge.ports.target import Related, Target
 from tidymerge.run.ask import equal_texts
 from tidymerge.run.create import table_in_sql
 from tidymerge.run.decided import Beside, Decided, Part
@@ -55,11 +55,11 @@ def opened_archives(
 
     They are opened, or made with `create`, before anything is read: MariaDB begins anew after a table was made.
     """
-    if named and not isinstance(target, AmongOthers):
+    if named and not isinstance(target, Related):
         raise BadOption("An archive is a table of the same database, and a file has none beside it.")
     found = {}
     for table, name in named.items():
-        assert isinstance(target, AmongOthers)  # noqa: S101 - see above
+        assert isinstance(target, Related)  # noqa: S101 - see above
         source = target if table in ("", shape.name) else target.beside(table)
         own = shape if source is target else source.describe()
         archive = target.beside(name, create=create)

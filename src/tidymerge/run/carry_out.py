@@ -12,7 +12,7 @@ from tidymerge.model.receipt import Receipt
 from tidymerge.model.run import Run
 from tidymerge.ports.log import Recording
 from tidymerge.ports.progress import Progress
-from tidymerge.ports.target import AmongOthers, Target
+from tidymerge.ports.target import Related, Target
 from tidymerge.run.commit import (
     Carried,
     Keep,
@@ -77,7 +77,7 @@ def _written(
     tables, places = _parents_first([Beside(target, decided), *decided.beside])
     writing = _Writing(tables, recording, progress, manner)
     # What comes is there, and proved, before anything goes. Parents come before their children, and go after them.
-    going = [at for at in places if tables[at].decided.tally.removed and not tables[at].decided.tally.inserted]
+    going = [at for at in places if _only_loses(tables[at])]
     coming = [at for at in places if at not in going]
     holding = [at for at in coming if tables[at].holding]
     for at in coming:
@@ -143,7 +143,7 @@ class _Writing:
 def _write(table: Beside, keep: Keep, progress: Progress, *, always: bool) -> Carried:
     """Write one table. Rows whose parents in it are refused are not written either."""
     target, decided = table.target, table.decided
-    if not isinstance(target, AmongOthers) or not any(one.table < 0 for one in decided.awaits):
+    if not isinstance(target, Related) or not any(one.table < 0 for one in decided.awaits):
         late = table.loose or table.holding
         return write(target, decided, keep, progress, late=late, always=always, holding=table.holding)
     while True:
@@ -160,6 +160,12 @@ def _write(table: Beside, keep: Keep, progress: Progress, *, always: bool) -> Ca
                 raise
             drop_refused(target, decided, left)
             decided = left
+
+
+def _only_loses(table: Beside) -> bool:
+    """Whether records go from a table and none come, so that its turn is after those that refer to it."""
+    tally = table.decided.tally
+    return isinstance(table.target, Related) and tally.removed > 0 and not tally.inserted
 
 
 def _take_back() -> None:
@@ -179,7 +185,7 @@ def _parents_first(tables: list[Beside]) -> tuple[list[Beside], list[int]]:
     for one in tables:
         own = [awaited.column for awaited in one.decided.awaits if awaited.table < 0]
         loose = (*found.loose.get(one.decided.shape.name, ()), *own)
-        if loose and isinstance(one.target, AmongOthers):
+        if loose and isinstance(one.target, Related):
             one.target.loosen(loose)
         tally, name = one.decided.tally, one.decided.shape.name
         referred = any(key.table == name for shape in shapes if shape.name != name for key in shape.foreign_keys)
@@ -192,5 +198,5 @@ def _parents_first(tables: list[Beside]) -> tuple[list[Beside], list[int]]:
 def _let_go(table: Beside) -> None:
     """Empty what refers in a circle to records of other tables which go, too."""
     for part in table.decided.parts if table.loose else ():
-        if len(part.changes.removals) and isinstance(table.target, AmongOthers):
+        if len(part.changes.removals) and isinstance(table.target, Related):
             table.target.let_go(part.changes)

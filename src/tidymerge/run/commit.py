@@ -21,7 +21,7 @@ from tidymerge.model.receipt import Receipt
 from tidymerge.model.run import OtherTable, Run
 from tidymerge.ports.log import Recording
 from tidymerge.ports.progress import Progress
-from tidymerge.ports.target import AmongOthers, Spelling, Target
+from tidymerge.ports.target import Related, Spelling, Target
 from tidymerge.run.ask import suspects
 from tidymerge.run.decided import Decided, Part
 from tidymerge.run.report import Clock
@@ -153,7 +153,7 @@ def complete(target: Target, carried: Carried, keep: Keep) -> Carried:
     decided, filled = carried.decided, 0
     columns = _Columns.of(decided)
     for part, kept, before in carried.waiting:
-        filled += target.fill(kept.changes) if isinstance(target, AmongOthers) else 0
+        filled += target.fill(kept.changes) if isinstance(target, Related) else 0
         _log(target, decided, columns, (part, kept, before), None, keep)
     written = replace(carried.written, updated=carried.written.updated + filled)
     return replace(carried, written=written, waiting=())
@@ -307,7 +307,7 @@ def seal(
     entry = replace(
         run,
         target=address,
-        called=decided.shape.name if beside else "",
+        called=decided.called if beside else "",
         key=decided.pairing.key or decided.shape.primary_key,
         latest=decided.latest,
         record_key=carried.record_key,
@@ -318,8 +318,8 @@ def seal(
         definitions=_definitions(decided),
         others=tuple(
             OtherTable(
-                one.decided.shape.name,
-                f"{address.removesuffix(f'#{decided.shape.name}')}#{one.decided.shape.name}",
+                one.decided.called,
+                f"{address.removesuffix(f'#{decided.called}')}#{one.decided.called}",
                 one.decided.pairing.key or one.decided.shape.primary_key,
                 one.record_key,
                 target.marks_text,

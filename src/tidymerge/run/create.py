@@ -10,7 +10,7 @@ from tidymerge.errors import AmbiguousColumn, BadOption, NoSuchColumn
 from tidymerge.job.model import Job
 from tidymerge.model import NewColumn
 from tidymerge.model.rules import ColumnRule
-from tidymerge.ports.target import AmongOthers, Target
+from tidymerge.ports.target import Related, Target
 from tidymerge.run.split import Gathered
 from tidymerge.run.widen import Widened, plain_name, without_formula
 
@@ -20,7 +20,7 @@ _SQL = {"text": "VARCHAR", "timestamp": "TIMESTAMP", "float": "DOUBLE PRECISION"
 
 def created(job: Job, gathered: Gathered, target: Target) -> Widened:
     """Make the target that the job asks for. Raises UsageError and TargetError."""
-    beside_others = isinstance(target, AmongOthers)
+    beside_others = isinstance(target, Related)
     rules = _rules(job, gathered, in_database=beside_others)
     like = _like(job, target)
     columns = like or [_column(job, name, rule, gathered) for name, rule in rules.items()]
@@ -90,7 +90,7 @@ def _like(job: Job, target: Target) -> list[NewColumn]:
     """The columns of the table whose structure the new one is to have; none if it is told by the rows."""
     if job.like is None:
         return []
-    if not isinstance(target, AmongOthers):
+    if not isinstance(target, Related):
         raise BadOption("A file has no other table beside it whose structure it could have.")
     other = target.beside(job.like)
     columns = [column for column in other.describe().columns if column.loadable]

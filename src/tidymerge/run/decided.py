@@ -6,6 +6,7 @@ import pyarrow as pa
 from msgspec import Struct, field
 from msgspec.structs import replace
 
+from tidymerge.address import is_server, parse
 from tidymerge.core.account import account
 from tidymerge.core.decide.change_set import reject
 from tidymerge.core.decide.coming import Awaited
@@ -115,6 +116,12 @@ class Decided(Struct, frozen=True):
     def all(self) -> tuple["Decided", ...]:
         """What was decided about each table."""
         return (self, *(one.decided for one in self.beside))
+
+    @property
+    def called(self) -> str:
+        """The name by which the table is found in its place: a sheet's own, which may hold a table of another name."""
+        fragment = None if is_server(self.target) else parse(self.target).fragment
+        return fragment or self.shape.name
 
     @property
     def total(self) -> Tally:

@@ -142,7 +142,7 @@ def load(
                     shield=shield,
                 )
                 if len(jobs) > 1:
-                    run = replace(run, target=f"{without_fragment(address)}#{decided.shape.name}")
+                    run = replace(run, target=f"{without_fragment(address)}#{decided.called}")
                 return carry_out(first, decided, run, clock, recording, progress, manner)
     raise AssertionError("an attempt that neither ends nor raises")
 
@@ -167,6 +167,6 @@ def _looked_back(log: RunLog, job: Job, files: Callable[[], Mapping[str, str | N
         return decided
     address = full_address(reopened(job.target), decided.target)
     if decided.related:  # the log keeps the dates of the first table
-        address = f"{without_fragment(address)}#{decided.shape.name}"
+        address = f"{without_fragment(address)}#{decided.called}"
     older = older_than_before(log, address, files(), decided.latest)
     return replace(decided, warnings=(*decided.warnings, *older))

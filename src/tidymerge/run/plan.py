@@ -16,7 +16,7 @@ from tidymerge.errors import BadOption
 from tidymerge.job.model import Job
 from tidymerge.model import Pairing, Sample, TableShape
 from tidymerge.model.rules import Action, Find, Rules
-from tidymerge.ports.target import Target
+from tidymerge.ports.target import Related, Target
 from tidymerge.run.ask import sibling
 from tidymerge.run.relatives import Relative, awaited_by, own_stands
 from tidymerge.run.widen import check_types
@@ -118,7 +118,8 @@ def _seen(
         if relative is not None and stand is not None:
             awaits += awaited_by(pairing, find, relative.place, table, stand)
         found[find] = table
-    stands = own_stands(found, pairing, shape.name, len(sample.rows.row_numbers))
+    rows = len(sample.rows.row_numbers)
+    stands = own_stands(found, pairing, shape.name, rows) if isinstance(target, Related) else {}
     for find, stand in stands.items():
         awaits += awaited_by(pairing, find, -1, found[find], stand)
     return found, {found[find].find: stand for find, stand in stands.items()}, tuple(awaits)

@@ -29,7 +29,7 @@ from tidymerge.model import Pair, Pairing, TargetColumn
 from tidymerge.model.changes import ChangeSet, Outcome
 from tidymerge.model.receipt import MappedColumn
 from tidymerge.model.rules import ColumnRule, Find
-from tidymerge.ports.target import AmongOthers, Target
+from tidymerge.ports.target import Related, Target
 from tidymerge.run.ask import equal_texts
 from tidymerge.run.commit import Carried
 from tidymerge.run.decided import Decided, Part
@@ -38,15 +38,22 @@ Named = Callable[[ChangeSet], ChangeSet]
 
 
 class Relative(Struct, frozen=True):
-    """A table that comes before others in a run, by its place in it: its rows, typed, and what was decided of them."""
+    """A table that comes before others in a run, by its place in it: its rows, typed, and what was decided of them.
+
+    Some give ids to new records by themselves.
+    """
 
     place: int
     name: str
     part: Part
     values: pa.Table
+    gives_ids: bool
 
     def seen_by(self, table: LookUp, columns: Sequence[TargetColumn]) -> tuple[LookUp, Stand | None]:
-        """A look-up for some columns that sees the new records; and numbers for ids that are not known yet."""
+        """A look-up for some columns that sees the new records; and numbers for ids that are not known yet.
+
+        Raises BadOption where new records have no such ids.
+        """
         changes, find = self.part.changes, table.find
         fresh = changes.inserts
         if find.where not in fresh.after.column_names:
@@ -54,6 +61,11 @@ class Relative(Struct, frozen=True):
         stand = None
         if find.take in fresh.after.column_names:
             take = as_array(fresh.after[find.take])
+        elif not self.gives_ids and len(fresh):
+            raise BadOption(
+                f"{self.name} gives no {find.take} to new rows by itself, so {find.take} can't be looked up for them: "
+                "load that column, too, or look up another one."
+            )
         else:
             ids = as_array(table.values[find.take])
             stand = stand_for(ids, [table.take, *columns], len(changes.outcomes), self.name)
@@ -144,7 +156,7 @@ def with_words(view: Sequence[MappedColumn], awaits: Sequence[Awaited]) -> tuple
 def stand_in(target: Target, awaits: Sequence[Awaited]) -> None:
     """Tell a target which staged values stand for ids."""
     for one in awaits:
-        if isinstance(target, AmongOthers):
+        if isinstance(target, Related):
             target.await_ids(one.column, one.stand.first, one.stand.last)
 
 
@@ -204,7 +216,7 @@ def with_own(target: Target, carried: Carried) -> Carried:
 
 
 def _given(target: Target, decided: Decided, awaited: Awaited, ids: pa.Array) -> Decided:
-    assert isinstance(target, AmongOthers)  # noqa: S101 - others have no look-ups
+    assert isinstance(target, Related)  # noqa: S101 - others give no ids
     staged = ids if awaited.meant is None else ids.take(pa.array(awaited.meant, mask=awaited.meant < 0))
     target.give_ids(decided.shape.column(awaited.column), awaited.stand.first, staged)
     return replace(decided, parts=tuple(_with_ids(part, awaited, ids) for part in decided.parts))

@@ -13,7 +13,7 @@ from tidymerge.model.receipt import Action, Request
 from tidymerge.model.rules import Action as Asked
 from tidymerge.ports.log import RunLog
 from tidymerge.ports.progress import Progress
-from tidymerge.ports.target import Target
+from tidymerge.ports.target import Related, Target
 from tidymerge.run.create import created
 from tidymerge.run.decide_by_rows import Leaving, leaving
 from tidymerge.run.decide_load import Noticed, decide_parts, sum_up
@@ -60,7 +60,8 @@ class StagedLoad(Struct, frozen=True):
     def relative(self, place: int) -> Relative:
         """What others see of it: it has one part then."""
         (part,) = self.parts
-        return Relative(place, self.plan.shape.name, part, self.noticed.values)
+        given = isinstance(self.target, Related)
+        return Relative(place, self.plan.shape.name, part, self.noticed.values, given)
 
     def names(self, parts: Sequence[Part], names: Mapping[int, pa.Array]) -> pa.Array:
         """The keys of its new records, by row, for people; `names` are those of the other tables'."""

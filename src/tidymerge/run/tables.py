@@ -1,6 +1,7 @@
 """Several related tables in one load: their order, and all of them staged before any is judged."""
 
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from contextlib import ExitStack
 from types import TracebackType
 from typing import Self
@@ -12,7 +13,7 @@ from msgspec.structs import replace
 from tidymerge.address import parse
 from tidymerge.core.match.family import family
 from tidymerge.core.naming.mapping import fold
-from tidymerge.errors import one_of_several
+from tidymerge.errors import BadOption, one_of_several
 from tidymerge.job.model import Job
 from tidymerge.model import TableShape
 from tidymerge.ports.log import RunLog
@@ -110,13 +111,16 @@ def decide_tables(
 
 
 def _opened(gatherings: Gatherings, target: Target) -> list[_Table]:
-    """The tables, opened: the first one is the target."""
+    """The tables, opened: the first one is the target. Raises BadOption."""
     found = []
     for at, gathering in enumerate(gatherings.each):
         name = parse(gathering.job.target).fragment or ""
         assert isinstance(target, AmongOthers)  # noqa: S101 - the job was checked for that
-        there = target.beside(name) if at else target
+        there = target.beside(name, types=gathering.job.types) if at else target
         found.append(_Table(gathering, there, there.describe()))
+    twice = [name for name, times in Counter(fold(table.shape.name) for table in found).items() if times > 1]
+    if twice:
+        raise BadOption(f"Several tables of the job are called {twice[0]}: load them by runs of their own.")
     return found
 
 
@@ -139,6 +143,15 @@ def _joined(targets: Sequence[Target], decided: Sequence[Decided]) -> Decided:
         for one in decided
     )
     beside = tuple(Beside(target, one) for target, one in zip(targets[1:], others, strict=True))
-    notes = [f"{one.shape.name}: {note}" for one in decided for note in one.notes]
-    warnings = [f"{one.shape.name}: {warning}" for one in decided for warning in one.warnings]
-    return replace(first, beside=beside, notes=tuple(notes), warnings=tuple(warnings), related=True)
+    notes = _by_table({one.shape.name: one.notes for one in decided})
+    warnings = _by_table({one.shape.name: one.warnings for one in decided})
+    return replace(first, beside=beside, notes=notes, warnings=warnings, related=True)
+
+
+def _by_table(said: Mapping[str, Sequence[str]]) -> tuple[str, ...]:
+    """What is said of each table, with its name; what is said of several is said once."""
+    tables: dict[str, list[str]] = {}
+    for table, texts in said.items():
+        for text in texts:
+            tables.setdefault(text, []).append(table)
+    return tuple(f"{', '.join(names)}: {text}" for text, names in tables.items())

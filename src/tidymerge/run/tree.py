@@ -14,7 +14,7 @@ from tidymerge.core.match.match import by_number, code_keys, match, texts_to_tel
 from tidymerge.core.tidy.cells import as_array, valid
 from tidymerge.errors import BadOption
 from tidymerge.model import Existing, ForeignKey, Mask, TableShape, TargetColumn
-from tidymerge.ports.target import AmongOthers, Target
+from tidymerge.ports.target import Related, Target
 from tidymerge.run.ask import equal_texts
 from tidymerge.run.records import put_together, record_key
 
@@ -38,7 +38,7 @@ def grown(
     The first are those that are meant. Raises BadOption where tables refer to each other in a circle that nothing
     breaks, and NoKey for a table without a key.
     """
-    if not isinstance(target, AmongOthers):
+    if not isinstance(target, Related):
         raise BadOption("Nothing refers to the rows of a file, so there is nothing that could go along with them.")
     root = _branch(target, shape, key)
     root.existing = meant(root.columns)
@@ -64,7 +64,7 @@ def grown(
 
 def _branch(target: Target, shape: TableShape, key: tuple[str, ...]) -> Branch:
     """A table of which no record goes yet."""
-    referring = tuple(target.referring()) if isinstance(target, AmongOthers) else ()
+    referring = tuple(target.referring()) if isinstance(target, Related) else ()
     used = {*key, *(name for one in shape.foreign_keys for name in one.columns)}
     used |= {name for one in referring for name in one.referred}
     columns = tuple(column for column in shape.columns if column.name in used)

@@ -2,7 +2,6 @@
 
 from collections.abc import Mapping
 from functools import partial
-from importlib import import_module
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
@@ -18,12 +17,11 @@ _NONE: Mapping[str, str] = MappingProxyType({})
 _TEXT_ENDINGS = (".csv", ".tsv", ".tab")
 _PARQUET = ".parquet"
 _WORKBOOK_ENDINGS = (".xlsx", ".xlsm")
-_FILES: Mapping[str, tuple[str, str]] = MappingProxyType(
-    {
-        **dict.fromkeys(_TEXT_ENDINGS, ("tidymerge.formats.csv.rows", "CsvFile")),
-        **dict.fromkeys(_WORKBOOK_ENDINGS, ("tidymerge.formats.sheet.rows", "WorkbookRows")),
-    }
-)
+
+
+def is_workbook(text: str) -> bool:
+    """Whether an address leads to a workbook, whose sheets can be targets."""
+    return not is_database(text) and parse(text).path.suffix.lower() in _WORKBOOK_ENDINGS
 
 
 def open_target(
@@ -69,12 +67,16 @@ def open_target(
 
 
 def _file_target(address: Address, types: Mapping[str, str], *, write: bool, create: bool) -> "Target":
+    if address.path.suffix.lower() in _WORKBOOK_ENDINGS:
+        from tidymerge.targets.sheets import SheetTarget
+
+        return SheetTarget(address, types, write=write, create=create)
     from tidymerge.core.infer.told import declared
+    from tidymerge.formats.csv.rows import CsvFile
     from tidymerge.targets.files import FileTarget
 
-    module, name = _FILES[address.path.suffix.lower()]
     known = {name: declared(text) for name, text in types.items()}
-    return FileTarget(address, partial(getattr(import_module(module), name), types=known), write=write, create=create)
+    return FileTarget(address, partial(CsvFile, types=known), write=write, create=create)
 
 
 def _parquet_target(address: Address, *, write: bool, create: bool = False) -> "Target":

@@ -1,7 +1,6 @@
 """A file as a target: decided in memory, written beside the file, read again, and swapped in at the commit."""
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from functools import cached_property
 from pathlib import Path
 from types import TracebackType
 from typing import Self
@@ -48,6 +47,8 @@ class FileTarget:
         self._row_at = np.zeros(0, np.int64)
         self._pairing: Mapping[str, TargetColumn] = {}
         self._changes: list[ChangeSet] = []
+        self._known_edits: Edits | None = None
+        self._read_again: Content | None = None
 
     def __enter__(self) -> Self:
         try:
@@ -134,8 +135,8 @@ class FileTarget:
         """Take columns away from what is written already, but has not taken its place yet."""
         file = self._file if alone else self._after
         rows = file.rows
-        self._after = file.written(self._swap.put_all(file.without(names)))
-        if self._after.rows != rows:
+        self._read_again = file.written(self._swap.put_all(file.without(names)))
+        if self._read_again.rows != rows:
             raise ProofFailed("The new file does not have the same rows without the columns that go.")
 
     def count(self) -> int:
@@ -264,10 +265,20 @@ class FileTarget:
     def write(self, changes: ChangeSet) -> Written:
         """Take the changes over; they are written together when they are first read back."""
         self._changes.append(changes)
+        self.forget()
         return Written(len(changes.updates), len(changes.inserts), len(changes.removals))
 
-    @cached_property
+    def forget(self) -> None:
+        """What was read of the new file is no longer true."""
+        self._known_edits = self._read_again = None
+
+    @property
     def _edits(self) -> Edits:
+        if self._known_edits is None:
+            self._known_edits = self._made_edits()
+        return self._known_edits
+
+    def _made_edits(self) -> Edits:
         everything = [column.name for column in self._file.columns]
         made = self._changes or [_NOTHING]  # a column may come back that holds nothing
         touched = {name for changes in made for name in changes.updates.columns}
@@ -280,10 +291,16 @@ class FileTarget:
         joint = self._file.joint(np.union1d(rows, leaving))
         return Edits(rows[order], cells.take(pa.array(order)), leaving, added, joint)
 
-    @cached_property
+    @property
     def _after(self) -> Content:
         """The new rows, beside the old ones, read again. Raises TargetFull and TargetReadOnly."""
-        return self._file.written(self._swap.put_all(self._file.edited(self._edits)))
+        if self._read_again is None:
+            self._read_again = self._file.written(self._new_files())
+        return self._read_again
+
+    def _new_files(self) -> Mapping[Path, Path]:
+        """The files that are put beside old ones, by those."""
+        return self._swap.put_all(self._file.edited(self._edits))
 
     def read_back(self, changes: ChangeSet, pairing: Pairing) -> pa.Table:
         """The written rows as the new file has them, in the order of the change set."""

@@ -1,6 +1,7 @@
 """A workbook as a target: its package, the sheet and the table that are meant, and what its cells look like."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from copy import copy
 from functools import cached_property
 from pathlib import Path
 
@@ -8,7 +9,7 @@ from msgspec import Struct
 
 from tidymerge.core.naming.letters import column_letter
 from tidymerge.core.naming.mapping import listing
-from tidymerge.errors import NoSuchTable
+from tidymerge.errors import NoSuchTable, WriteRefused
 from tidymerge.formats.sheet.looks import Looks
 from tidymerge.formats.sheet.package import Package, local
 from tidymerge.formats.sheet.xml import SheetXml, Strings, rows_in
@@ -42,6 +43,16 @@ class Book:
         self.sheets = self.package.sheets()
         self.sheet, self.table = self._choose(wanted)
         self.part = self.sheets[self.sheet]
+
+    def over(self, new: Mapping[str, bytes]) -> "Book":
+        """The same, while other sheets of the workbook have new parts already. Raises WriteRefused for its own."""
+        if self.part in new:
+            raise WriteRefused(f"{self.sheet} is written twice in one run: load its tables by runs of their own.")
+        book = copy(self)
+        book.package = self.package.over(new)
+        for name in ("looks", "calculates"):  # they depend on parts that sheets share
+            book.__dict__.pop(name, None)
+        return book
 
     def _choose(self, wanted: str | None) -> tuple[str, Table | None]:
         if wanted is None:

@@ -31,13 +31,18 @@ def parsed(data: bytes, place: str) -> ET.Element:
 
 
 class Package:
-    """The parts of a workbook, by name. Raises TargetUnreadable."""
+    """The parts of a workbook, by name; some are `new`, and not in the file yet. Raises TargetUnreadable."""
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, new: Mapping[str, bytes] = _NONE) -> None:
         self._path = path
+        self._new = new
         with self._opened() as archive:
             self.names = archive.namelist()
         self.main = self.related("", "officeDocument")[0]
+
+    def over(self, new: Mapping[str, bytes]) -> "Package":
+        """The same with some parts anew."""
+        return Package(self._path, {**self._new, **new})
 
     def _opened(self) -> zipfile.ZipFile:
         try:
@@ -47,6 +52,8 @@ class Package:
 
     def read(self, name: str) -> bytes:
         """The bytes of a part."""
+        if name in self._new:
+            return self._new[name]
         try:
             with self._opened() as archive:
                 return archive.read(name)

@@ -64,7 +64,7 @@ class WorkbookRows:
         self.name = self._book.name
         self.fragment = address.fragment or self._book.sheet
         self._new: tuple[str, ...] = ()
-        self._had_dates: dict[str, Kind] = {}
+        self.had_dates: dict[str, Kind] = {} if like is None else like.had_dates
         self._known: dict[int, dict[int, str | None]] = {}
         self.columns: tuple[TargetColumn, ...] = like.columns if like else self._told()
 
@@ -168,7 +168,7 @@ class WorkbookRows:
         for name in texts.column_names:
             first = next((text for text in texts[name].to_pylist() if text and text[0] == "m"), None)
             if first is not None:
-                self._had_dates[name] = kind_of(first)
+                self.had_dates[name] = kind_of(first)
         return _each(texts, texts.column_names, lambda text, _: numbered(text, base_1904=self._book.base_1904))
 
     def spelled(self, values: pa.Array, column: TargetColumn) -> pa.Array:
@@ -253,14 +253,14 @@ class WorkbookRows:
         edits = self._sheet_edits()
         return [(self.path, lambda file: self._book.package.copy(file, edits.without(names)))]
 
-    def _sheet_edits(self) -> SheetEdits:
+    def _sheet_edits(self, book: Book | None = None) -> SheetEdits:
         columns = [
-            replace(column, type=replace(column.type, kind=self._had_dates[column.name]))
-            if column.name in self._had_dates and column.type.kind not in DATES
+            replace(column, type=replace(column.type, kind=self.had_dates[column.name]))
+            if column.name in self.had_dates and column.type.kind not in DATES
             else column
             for column in self.columns
         ]
-        return SheetEdits(self._book, columns, self._at, self._numbers, self.header, self._new)
+        return SheetEdits(book or self._book, columns, self._at, self._numbers, self.header, self._new)
 
     def joint(self, touched: Indices) -> int:
         """The end."""
@@ -268,11 +268,29 @@ class WorkbookRows:
 
     def edited(self, edits: Edits) -> Iterable[tuple[Path, NewFile]]:
         """The one file."""
+        return self.edited_with(edits, ())
+
+    def edited_with(
+        self, edits: Edits, others: Sequence[tuple["WorkbookRows", Edits]]
+    ) -> Iterable[tuple[Path, NewFile]]:
+        """The one file, with the edits of other sheets, too: each is made on top of those before."""
 
         def write(file: BinaryIO) -> None:
-            self._book.package.copy(file, self._sheet_edits().parts(edits))
+            parts: dict[str, bytes] = {}
+            for sheet, own in ((self, edits), *others):
+                parts |= sheet.parts(own, parts)
+            self._book.package.copy(file, parts)
 
         return [(self.path, write)]
+
+    def parts(self, edits: Edits, new: Mapping[str, bytes]) -> dict[str, bytes]:
+        """The parts of the workbook that are to be different, where those of other sheets are `new` already."""
+        return self._sheet_edits(self._book.over(new)).parts(edits)
+
+    @property
+    def part(self) -> str:
+        """The part of the workbook that holds the sheet."""
+        return self._book.part
 
     def anew(self, edits: Edits) -> Collection[str]:
         """All columns: the file is written whole."""

@@ -1,6 +1,6 @@
 """A table of an SQL database as a target: what is staged, written and read back, in plain SQL."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from itertools import count
 
@@ -14,6 +14,7 @@ from tidymerge.databases.contract.reading import numbers
 from tidymerge.errors import TargetChanged
 from tidymerge.model import Existing, ForeignKey, Indices, Pairing, TargetColumn
 from tidymerge.model.changes import ChangeSet, Refusal, Removals, Violation, Written
+from tidymerge.ports.target import NO_TYPES
 from tidymerge.targets.sql.detours import circles, hindrances, in_circle
 from tidymerge.targets.sql.ranges import Stretch, between
 from tidymerge.targets.sql.stage import Stage
@@ -100,7 +101,7 @@ class SqlTarget(SqlTable):
         """The name of a staging table: each table of a run has its own."""
         return f"{table} {self._place}" if self._place else table
 
-    def beside(self, table: str, *, create: bool = False) -> "SqlTarget":
+    def beside(self, table: str, *, create: bool = False, types: Mapping[str, str] = NO_TYPES) -> "SqlTarget":
         """Another table of the same database, in the same transaction; it knows what is staged here."""
         other = SqlTarget(
             lambda: self._database, table, write=self._write, server=self._server, firmly=self._firmly, create=create
