@@ -487,7 +487,7 @@ def test_several_tables_are_drafted_paired_and_refused_in_plain_words(run, folde
     assert "Paired by name: Hives with hives, APIARIES with apiaries." in paired.out, paired.err
     job = (folder / "coop" / "draft.toml").read_text("utf-8")
     for change, words in (
-        (("coop.db#keepers", "other.db#keepers"), "are in different databases"),
+        (("coop.db#keepers", "other.db#keepers"), "are in different places"),
         (("coop.db#keepers", "coop.db#hives"), "hives is there twice"),
         (("coop.db#keepers", "coop.db"), "Say which table of"),
         (("coop.db#keepers", "keepers.csv"), "is a file by itself"),
@@ -498,3 +498,29 @@ def test_several_tables_are_drafted_paired_and_refused_in_plain_words(run, folde
         (folder / "coop" / "wrong.toml").write_text(job.replace(*change, 1), "utf-8")
         refused = run("preview", "--job", "coop/wrong.toml")
         assert (refused.status, words in refused.err) == (2, True), (words, refused.err)
+
+
+def test_a_wide_sheet_is_told_by_words_and_values_and_sheets_of_a_workbook_by_their_names(run, folder):
+    assert run("demo", "--fresh", "coop").status == 0
+    drafted = run("draft", "coop/season.xlsx", "--into", "coop/coop.db", "--out", "coop/draft.toml")
+    assert "Visits into inspections: apiary_code, hive_no, inspected, remark; to look at: " in drafted.out, drafted.err
+    own, theirs = (run("preview", "--job", f"coop/{name}.toml", "--json").receipt for name in ("draft", "season"))
+    assert [one["rows"] for one in own["tables"]] == [one["rows"] for one in theirs["tables"]]
+    book = Workbook()
+    for name in ("Keepers", "Apiaries"):
+        book.create_sheet(name)
+    book["Keepers"].append(["Name", "E-mail", "Fee"])
+    for name in ("Tam Okoro", "Alma Verde"):
+        book["Keepers"].append([name, f"{name.split()[0].lower()}@example.org", 1])
+    book["Apiaries"].append(["Apiary code", "Name"])
+    book.save(folder / "list.xlsx")
+    looked = run("look", "list.xlsx")  # its first sheet is empty
+    assert (looked.status, "Keepers" in looked.out) == (0, True), looked.err
+    drafted = run("draft", "coop/season.xlsx", "--into", "list.xlsx", "--out", "list.toml")
+    text = (folder / "list.toml").read_text("utf-8")
+    assert "# No two of the records have the same Name. Is it the key?" in text, drafted.err
+    assert (
+        '# Could not settle the key: name the columns that find a record, as in\n# key = ["Apiary code", "Name"]'
+        in text
+    )
+    assert "The sheet Visits feeds no table." in drafted.out

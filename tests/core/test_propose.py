@@ -4,6 +4,7 @@ import numpy as np
 import pyarrow as pa
 import pytest
 
+from tidymerge.core.infer.fits import fits
 from tidymerge.core.infer.propose import propose, unmatched_columns
 from tidymerge.formats.table import arrays_of
 from tidymerge.model import ColumnType, ForeignKey, Incoming, IncomingColumn, Kind, TableShape, TargetColumn
@@ -145,3 +146,36 @@ def test_columns_that_could_be_either_are_not_chosen():
     assert "Choose one" in found["kg"].comments[0]
     assert unmatched_columns(sheet, list(found.values())) == ["kg", "KG "]
     assert found["colour"].comments == ("No incoming column fits colour.",)
+
+
+HELD = pa.table({"id": [1, 2, 3, 4], "email": ["a@x", "b@x", "c@x", "d@x"]})
+PEOPLE = TableShape(
+    "keepers",
+    (*KEEPERS.columns, TargetColumn("home_town", TYPES["colour"]), TargetColumn("joined", TYPES["seen"])),
+    primary_key=("id",),
+    unique=(("email",),),
+)
+
+
+@pytest.mark.parametrize(
+    ("columns", "found"),
+    [
+        ({"Keeper email": ["z@x"]}, {"email": "Keeper email"}),  # words for the table's records don't count
+        ({"Home": ["Ulm"], "E-mail": ["a@x"]}, {"home_town": "Home"}),
+        ({"Home": ["Ulm"], "Home town 2": ["Bonn"]}, {}),  # which of them?
+        ({"Id no.": ["x", "y"]}, {}),  # texts are no numbers
+        (
+            {"A": ["b@x", "c@x", "c@x"], "B": ["Bonn", "Ulm", "Ulm"]},
+            {"email": "A", "home_town": "B"},
+        ),  # by what they hold
+        ({"A": ["b@x", "c@x"], "B": ["b@x", "c@x"]}, {}),
+        ({"A": [1, 2], "B": [3, 4]}, {}),  # numbers fit by accident
+        ({"A": ["b@x"]}, {}),
+        ({"Email": ["a@x"], "When": ["2026-05-01"]}, {}),  # new records need no date
+    ],
+)
+def test_columns_that_are_called_otherwise_are_proposed_where_just_one_fits(columns, found):
+    held = HELD.append_column("home_town", pa.array(["Kiel", "Bonn", "Ulm", "Ulm"]))
+    parts = tuple(IncomingColumn(name, arrays_of(cells)) for name, cells in columns.items())
+    sheet = Incoming("in.csv", parts, np.arange(len(parts[0].arrays[0])) + 2, 1)
+    assert {column: fit.source for column, fit in fits(sheet, PEOPLE, held).items()} == found

@@ -4,10 +4,12 @@ import os
 from pathlib import Path
 from typing import Any
 
+import pyarrow as pa
 import tomlkit
 from tomlkit.items import Table
 
 from tidymerge.address import is_server, parse, without_password
+from tidymerge.core.infer.profile import profile, table_columns
 from tidymerge.core.infer.propose import Proposal, Skipping, propose, totals_skipped, unmatched_columns
 from tidymerge.core.naming.header import ROWS_SEARCHED, find_header, guess_header
 from tidymerge.core.naming.mapping import fold
@@ -23,6 +25,8 @@ from tidymerge.run.ask import sibling
 from tidymerge.run.gather import names_sought
 from tidymerge.sources import open_source
 from tidymerge.targets import open_target
+
+_SEVERAL = 2  # records, so that they tell a key
 
 
 def draft_job(
@@ -44,7 +48,8 @@ def draft_job(
     proposals = propose(rows, shape, existing, parents)
     document = tomlkit.parse(before) if before is not None else tomlkit.document()
     header_row = header_row or guessed
-    added = filled(document, _addresses(incoming, into, path), rows, shape, proposals, read, header_row)
+    addresses = _addresses(incoming, into, path)
+    added = filled(document, addresses, rows, shape, proposals, read, header_row, told_key(shape, existing))
     text = tomlkit.dumps(document)
     parse_job(text, str(path))
     return text, _told(path, added, proposals, before is not None)
@@ -93,8 +98,9 @@ def filled(
     proposals: list[Proposal],
     read: ReadOptions,
     header_row: int | None,
+    told: tuple[str, ...] = (),
 ) -> list[str]:
-    """Add to the document what it lacks; return the target columns added."""
+    """Add to the document what it lacks; return the target columns added. `told` is the key that the records tell."""
     fresh = "columns" not in document
     given = {"header_row": header_row, "delimiter": read.delimiter, "encoding": read.encoding, "cells": read.cells}
     totals = totals_skipped(rows, proposals, _key(shape, proposals)) if fresh else None
@@ -103,7 +109,7 @@ def filled(
     if "at" not in target:
         target.add("at", addresses[1])
     if "key" not in target:
-        _add_key(target, _key(shape, proposals), proposals)
+        _add_key(target, _key(shape, proposals), proposals, told)
     columns = _table(document, "columns")
     known = {fold(name) for name in columns}
     added = [proposal for proposal in proposals if fold(proposal.target) not in known]
@@ -128,13 +134,24 @@ def _fill_incoming(incoming: Table, given: dict[str, Any], totals: Skipping | No
         incoming.add("skip_when", totals.condition)
 
 
-def _add_key(target: Table, key: tuple[str, ...], proposals: list[Proposal]) -> None:
+def told_key(shape: TableShape, existing: pa.Table) -> tuple[str, ...]:
+    """The first columns that no two records share, where the target declares none."""
+    if shape.primary_key or shape.unique or existing.num_rows < _SEVERAL:
+        return ()
+    return next((key.columns for key in profile(table_columns(existing)).keys if key.exact), ())
+
+
+def _add_key(target: Table, key: tuple[str, ...], proposals: list[Proposal], told: tuple[str, ...]) -> None:
+    fed = {proposal.target for proposal in proposals if proposal.rule is not None}
     if key:
         target.add("key", list(key))
+    elif told and set(told) <= fed:
+        target.add(tomlkit.comment(f"No two of the records have the same {' and '.join(told)}. Is it the key?"))
+        target.add("key", list(told))
     else:
         target.add(tomlkit.comment("Could not settle the key: name the columns that find a record, as in"))
-        columns = ", ".join(f'"{name}"' for name in [proposal.target for proposal in proposals if proposal.rule][:2])
-        target.add(tomlkit.comment(f"key = [{columns}]"))
+        columns = ", ".join(f'"{proposal.target}"' for proposal in [one for one in proposals if one.rule][:2])
+        target.add(tomlkit.comment(f"key = [{columns or '…'}]"))
 
 
 def _table(document: tomlkit.TOMLDocument, name: str) -> Table:

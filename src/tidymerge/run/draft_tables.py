@@ -8,24 +8,27 @@ import tomlkit
 from msgspec import Struct
 
 from tidymerge.address import without_password
+from tidymerge.core.infer.fits import fits
 from tidymerge.core.infer.propose import Parents, propose
 from tidymerge.core.match.family import family
 from tidymerge.core.naming.mapping import fold
 from tidymerge.core.tidy.cells import as_array
 from tidymerge.core.tidy.convert import as_text, cast_cells
+from tidymerge.core.words import counted
 from tidymerge.errors import BadOption
 from tidymerge.job.reading import parse_job
 from tidymerge.model import Incoming, ReadOptions, TableShape
 from tidymerge.ports.target import AmongOthers, Target
-from tidymerge.run.draft import filled, read_rows, written_from
+from tidymerge.run.draft import filled, read_rows, told_key, written_from
 from tidymerge.sources import open_source
-from tidymerge.targets import open_target
+from tidymerge.targets import is_workbook, open_target
 
 
 class _Fed(Struct, frozen=True):
-    """A sheet that feeds a table: its rows, and the row of names where a load could not find it."""
+    """A sheet that feeds a table, which is `called` so in its place: its rows, and the row of names if not found."""
 
     sheet: str
+    called: str
     target: Target
     shape: TableShape
     rows: Incoming
@@ -40,7 +43,8 @@ def draft_tables(incoming: str, into: str, path: Path, read: ReadOptions) -> tup
     """
     if path.exists():
         raise BadOption(f"{path} is there already: a draft of several tables is written to a new file.")
-    with open_target(into, write=False) as target:
+    filled_sheets = [name for name, rows, _ in open_source(into, read).sheets() if rows] if is_workbook(into) else []
+    with open_target(f"{into}#{filled_sheets[0]}" if filled_sheets else into, write=False) as target:
         fed = _fed(incoming, target, read)
         if not fed:
             raise BadOption(
@@ -61,27 +65,33 @@ def draft_tables(incoming: str, into: str, path: Path, read: ReadOptions) -> tup
     fed_sheets = {one.sheet for one in fed}
     lone = [name for name, *_ in open_source(incoming, read).sheets() if name not in fed_sheets]
     return text, [
-        f"Wrote {path}: {len(parts)} tables, parents first.", *said,
+        f"Wrote {path}: {counted(len(parts), 'table')}, parents first.", *said,
         *(f"The sheet {name} feeds no table." for name in lone),
     ]  # fmt: skip
 
 
 def _fed(incoming: str, target: Target, read: ReadOptions) -> list[_Fed]:
     """Which sheets feed which tables."""
-    assert isinstance(target, AmongOthers)  # noqa: S101 - it is a database
-    tables = [target.beside(name) for name, *_ in target.tables()]
+    assert isinstance(target, AmongOthers)  # noqa: S101 - it is a database or a workbook
+    called = [name for name, rows, _ in target.tables() if rows or not is_workbook(target.address)]
+    tables = [target.beside(name) for name in called]
     shapes = [table.describe() for table in tables]
+    values = [
+        table.read([column for column in shape.columns if not column.foreign])
+        for table, shape in zip(tables, shapes, strict=True)
+    ]
     found = []
-    for sheet, *_ in open_source(incoming, read).sheets():
-        for table, shape in zip(tables, shapes, strict=True):
+    for sheet in [name for name, rows, _ in open_source(incoming, read).sheets() if rows]:
+        for name, table, shape, records in zip(called, tables, shapes, values, strict=True):
             rows, header_row = read_rows(open_source(f"{incoming}#{sheet}", read), shape, None, None)
             names = {fold(column.called or column.name) for column in rows.columns}
             own = {column.name for column in shape.columns if column.loadable and fold(column.name) in names}
-            keys = [set(key) for key in (shape.primary_key, *shape.unique) if key]
+            own |= set(fits(rows, shape, records))
+            keys = [set(key) for key in (shape.primary_key, *shape.unique, told_key(shape, records)) if key]
             referring = {name for key in shape.foreign_keys for name in key.columns}
             has_key = any(key <= own and own - key - referring for key in keys)
-            if own and (fold(sheet) == fold(shape.name) or has_key):
-                found.append(_Fed(sheet, table, shape, rows, header_row))
+            if own and (fold(sheet) in (fold(name), fold(shape.name)) or has_key):
+                found.append(_Fed(sheet, name, table, shape, rows, header_row))
     return found
 
 
@@ -112,8 +122,9 @@ def _part(
     existing = fed.target.read([column for column in shape.columns if not column.foreign])
     proposals = propose(fed.rows, shape, existing, parents)
     document = tomlkit.document()
-    address = f"{written_from(into, path.parent)}#{shape.name}"
-    filled(document, (f"#{fed.sheet}", address), fed.rows, shape, proposals, read, fed.header_row)
+    address = f"{written_from(into, path.parent)}#{fed.called}"
+    told = told_key(shape, existing)
+    filled(document, (f"#{fed.sheet}", address), fed.rows, shape, proposals, read, fed.header_row, told)
     sections = {name: tomlkit.dumps({name: document[name]}) for name in ("incoming", "target", "columns")}
     rows, target, columns = (text.partition("\n")[2].strip("\n") for text in sections.values())
     rows = rows.replace("at = ", "rows = ", 1)
@@ -121,7 +132,7 @@ def _part(
     names = [proposal.target for proposal in proposals if proposal.rule is not None]
     asked = [proposal.target for proposal in proposals if proposal.open]
     look = f"; to look at: {', '.join(asked)}" if asked else ""
-    return text, f"  {fed.sheet} into {shape.name}: {', '.join(names)}{look}."
+    return text, f"  {fed.sheet} into {fed.called}: {', '.join(names)}{look}."
 
 
 def _parent(fed: _Fed, table: str, known: Mapping[str, tuple[TableShape, pa.Table]]) -> tuple[TableShape, pa.Table]:

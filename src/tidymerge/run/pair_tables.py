@@ -12,7 +12,7 @@ from tidymerge.job.tables import TablesJob
 from tidymerge.model import ReadOptions
 from tidymerge.ports.target import AmongOthers
 from tidymerge.sources import open_source
-from tidymerge.targets import open_target
+from tidymerge.targets import is_workbook, open_target
 
 _OF_ONE = ("key", "columns", "renames", "only", "header_row", "take_rows", "fill_down", "each", "add", "create", "like")
 
@@ -72,11 +72,12 @@ def _sent_back(asked: TablesJob) -> TablesJob:
     return replace(asked, tables=tuple(back))
 
 
-def is_whole(incoming: str, into: str) -> bool:
-    """Whether rows are all sheets of a workbook, and go into all tables of a database."""
+def is_whole(incoming: str, into: str, *, sheets: bool = False) -> bool:
+    """Whether rows are all sheets of a workbook, and go into all tables of a database, or all `sheets` of another."""
     if incoming == STANDARD_INPUT or is_server(incoming) or is_database(incoming) or set(incoming) & set("*?["):
         return False
-    if not (is_server(into) or is_database(into)) or parse(into).fragment is not None:
+    whole = is_database(into) or (sheets and is_workbook(into) and len(open_source(into, ReadOptions()).sheets()) > 1)
+    if not whole or parse(into).fragment is not None:
         return False
     address = parse(incoming)
     if address.fragment is not None or not address.path.is_file():

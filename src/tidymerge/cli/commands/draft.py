@@ -39,7 +39,7 @@ def draft(
     Outputs(draft=path).check(incoming=[incoming], target=into)
     before = read_text(path) if path.exists() else None
     read = options.read_options(delimiter, quote, encoding, cells)
-    if is_whole(incoming, into):
+    if is_whole(incoming, into, sheets=True):
         if header_row is not None or cells is not None:
             raise BadOption("These are several sheets: the row of names, or a range, is said of one. Name it.")
         text, said = draft_tables(incoming, into, path, read)

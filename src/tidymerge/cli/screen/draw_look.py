@@ -24,7 +24,8 @@ def overview(out: Console, shown: Overview) -> None:
         listed.add_row(cut(name), f"{rows:,}", str(columns))
     out.print(listed)
     if shown.tables:
-        out.print(Text(f"\nLook into one with: tidymerge look '{shown.address}#{shown.tables[0][0]}'", "dim"))
+        first = next((name for name, rows, _ in shown.tables if rows), shown.tables[0][0])
+        out.print(Text(f"\nLook into one with: tidymerge look '{shown.address}#{first}'", "dim"))
 
 
 def view(out: Console, shown: View) -> None:

@@ -9,6 +9,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from msgspec import Struct
 
+from tidymerge.core.infer.fits import fits
 from tidymerge.core.infer.totals import named_totals, word_of
 from tidymerge.core.naming.mapping import fold
 from tidymerge.core.tidy.cells import as_array, by_distinct
@@ -52,6 +53,7 @@ def propose(incoming: Incoming, shape: TableShape, existing: pa.Table, parents: 
 
     `existing` has all columns of the target; `parents` the tables that its foreign keys refer to.
     """
+    fitted = fits(incoming, shape, existing)
     taken: set[str] = set()
     found: dict[str, Proposal] = {}
     for column in shape.columns:  # names that fit come first, so that no look-up takes their columns
@@ -66,6 +68,10 @@ def propose(incoming: Incoming, shape: TableShape, existing: pa.Table, parents: 
         elif len(fitting) > 1:
             comment = f"Several incoming columns fit {column.name}: {', '.join(fitting)}. Choose one."
             found[column.name] = Proposal(column.name, None, (comment,), open=True)
+        elif column.name in fitted:
+            fit = fitted[column.name]
+            taken.add(fit.source)
+            found[column.name] = _asked(incoming.column(fit.source), column, existing, shape.primary_key, fit.why)
     for column in shape.columns:
         key = _foreign_key(shape, column.name)
         if column.name not in found and key is not None:
@@ -129,6 +135,12 @@ def _as_named(source: IncomingColumn, column: TargetColumn, existing: pa.Table, 
     if column.type.kind is Kind.TEXT and column.name not in keys:
         return _categories(rule, texts, column, existing)
     return Proposal(column.name, rule)
+
+
+def _asked(source: IncomingColumn, column: TargetColumn, existing: pa.Table, keys: Sequence[str], why: str) -> Proposal:
+    """The same for a column that is called otherwise."""
+    found = _as_named(source, column, existing, keys)
+    return Proposal(found.target, found.rule, (why, *found.comments), open=True)
 
 
 def _texts(source: IncomingColumn) -> list[str]:

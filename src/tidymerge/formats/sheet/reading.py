@@ -88,8 +88,6 @@ class WorkbookSource:
             if row < len(self._rows) and column < len(self._rows[row]):
                 self._rows[row][column] = words
         self._cut()
-        if not self._rows:
-            raise NoRows(f"The sheet {self.sheet!r} of {address.path} is empty.")
 
     def _choose(self, wanted: str | None) -> tuple[str, Area]:
         known = self._workbook.sheet_names
@@ -132,8 +130,14 @@ class WorkbookSource:
         return tuple((name, end[0] + 1, end[1] + 1) for name, end in zip(self._names, ends, strict=True))
 
     def head(self, rows: int) -> list[list[str]]:
-        """The first rows of the sheet as text."""
+        """The first rows of the sheet as text. Raises NoRows."""
+        self._check_filled()
         return [[_shown(cell) for cell in row] for row in self._rows[:rows]]
+
+    def _check_filled(self) -> None:
+        """Raise NoRows for an empty sheet: there may be others in the workbook."""
+        if not self._rows:
+            raise NoRows(f"The sheet {self.sheet!r} of {self._path} is empty.")
 
     def names(self, header_row: int) -> list[str]:
         """The names in a row of the head."""
@@ -145,7 +149,8 @@ class WorkbookSource:
         return self._area.left
 
     def read(self, header_row: int) -> Incoming:
-        """The rows below the header with the types that the spreadsheet gave them."""
+        """The rows below the header with the types that the spreadsheet gave them. Raises NoRows."""
+        self._check_filled()
         if not 0 <= header_row < len(self._rows):
             raise NoRows(
                 f"The sheet {self.sheet!r} has no row {self.above + header_row + 1} to read column names from."
