@@ -22,7 +22,7 @@ LAYERS = (
     "errors", "settings", "on_disk", "address", "model", "ports",
     "core.words", "core.naming", "core.tidy", "core.match", "core.expressions", "core.decide", "core.account",
     "core.undo", "core.infer", "core.warn", "core.explain",
-    "formats", "databases", "sources", "targets", "job", "history", "reports", "run", "demo", "cli", "__init__",
+    "formats", "databases", "sources", "targets", "job", "history", "reports", "run", "api", "demo", "cli", "__init__",
 )  # fmt: skip
 CORE_MAY_USE = {"msgspec", "numpy", "pyarrow", "sqlglot"}
 MODULES = {".".join(path.relative_to(SOURCE).with_suffix("").parts).removesuffix(".__init__"): path for path in SOURCE.rglob("*.py")}  # fmt: skip
@@ -124,7 +124,7 @@ def test_only_the_command_line_knows_its_options():
 def test_the_public_names():
     assert sorted(tidymerge.__all__) == [
         "Change", "Job", "Limits", "Most", "ProofFailed", "Receipt", "Removal", "SourceError", "Stopped", "TablesJob", "TargetError", "TidyMergeError",
-        "UsageError", "__version__", "change", "load", "preview", "remove", "undo",
+        "UsageError", "__version__", "change", "extract", "load", "preview", "remove", "undo",
     ]  # fmt: skip
     assert all(getattr(tidymerge, name) for name in tidymerge.__all__)
     assert tidymerge.__version__ in (ROOT / "CHANGELOG.md").read_text("utf-8")

@@ -14,7 +14,20 @@ import typer
 
 from tidymerge import settings
 from tidymerge.address import is_text
-from tidymerge.cli.commands import change, demo, draft, load, look, preview, receipt, remove, runs, schema, undo
+from tidymerge.cli.commands import (
+    change,
+    demo,
+    draft,
+    extract,
+    load,
+    look,
+    preview,
+    receipt,
+    remove,
+    runs,
+    schema,
+    undo,
+)
 from tidymerge.cli.screen.closing import committed
 from tidymerge.cli.screen.streams import Streams
 from tidymerge.cli.screen.typed import hint
@@ -45,6 +58,7 @@ app.command(short_help="Show what a load would do.")(preview.preview)
 app.command(short_help="Load the rows, all or nothing.")(load.load)
 app.command(short_help="Set columns of records that are there.")(change.change)
 app.command(short_help="Take records out of a table.")(remove.remove)
+app.command(short_help="Take rows out into a file, to be edited.")(extract.extract)
 app.command(short_help="List past runs; tell what became of a record.")(runs.runs)
 app.command(short_help="Show one run in full.")(receipt.receipt)
 app.command(short_help="Put back what a run changed.")(undo.undo)

@@ -16,7 +16,7 @@ import pyarrow as pa
 from filelock import FileLock, Timeout
 from msgspec.structs import replace
 
-from tidymerge.errors import LogUnwritable, NoSuchRun, TargetLocked
+from tidymerge.errors import LogDamaged, LogUnwritable, NoSuchRun, TargetLocked
 from tidymerge.history.changes import ChangesWriter, read_changes, read_rows, write_rows
 from tidymerge.history.entries import is_settled, read_entry, to_json
 from tidymerge.model import Mask
@@ -27,6 +27,7 @@ from tidymerge.on_disk import sync_folder
 from tidymerge.settings import home, kept_days, lock_wait
 
 _ENTRY, _CHANGES, _ROWS, _LOCK, _NEW, _ALONE = ".json", ".parquet", ".rows", ".lock", ".new", ".alone"
+_BASE = ".base"
 LATEST = "last"
 _JUST_BEGUN = timedelta(minutes=10)
 
@@ -75,6 +76,16 @@ class FolderLog:
     def rows_of(self, run: Run) -> pa.Array:
         """The codes of the rows that a run loaded which may count only once. Raises LogDamaged."""
         return read_rows(self._path(run.name, _ROWS))
+
+    def base_of(self, run: Run) -> bytes:
+        """What the rows of an extract were. Raises LogDamaged."""
+        path = self._path(run.name, _BASE)
+        try:
+            return path.read_bytes()
+        except OSError as error:
+            raise LogDamaged(
+                f"What the extract {run.name} took out can't be read ({path}: {error.strerror})."
+            ) from None
 
     @contextmanager
     def alone(self, name: str) -> Iterator[None]:
@@ -149,7 +160,7 @@ class FolderLog:
                     path.unlink(missing_ok=True)
 
     def _remove(self, name: str) -> None:
-        for ending in (_ENTRY, _NEW, _ROWS, _LOCK):
+        for ending in (_ENTRY, _NEW, _ROWS, _BASE, _LOCK):
             self._path(name, ending).unlink(missing_ok=True)
         _remove_changes(self.folder, name)
 
@@ -195,6 +206,14 @@ class FolderRecording:
             os.close(os.open(self._rows, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600))
             write_rows(self._rows, codes)
             _synced(self._rows)
+
+    def keep_base(self, base: bytes) -> None:
+        """Keep what rows are that are taken out. Raises LogUnwritable."""
+        path = self._log.folder / f"{self._name}{_BASE}"
+        with _writing(self._log.folder):
+            with os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:
+                file.write(base)
+            _synced(path)
 
     def seal(self, run: Run) -> None:
         """Make sure that all is on disk, before the target commits. Raises LogUnwritable."""

@@ -10,8 +10,10 @@ from msgspec.structs import replace
 
 from tidymerge.errors import BadOption
 from tidymerge.model import ReadOptions
+from tidymerge.model.base import Side
 from tidymerge.model.rules import Action, ColumnRule, Limits, Rules
 
+NO_BASE = ""
 Asked = TypeVar("Asked", "Change", "Removal")
 
 
@@ -197,7 +199,8 @@ class Job(Struct, frozen=True):
     the job file that it was read from; `types` are those of the columns of a target that is a file, and of new columns;
     `add` are the incoming columns to add to a target that lacks them (or True: all of them); with `create` the target
     is not there yet and is made, `like` another table of its place, if one is named. `removal` is what is asked of the
-    records, where the rows name those that go.
+    records, where the rows name those that go. `base` is the extract from which the rows come back (None: the one that
+    their file names, NO_BASE: none), and `prefer` whose value stays where both sides changed a field.
     """
 
     incoming: tuple[str, ...]
@@ -222,3 +225,5 @@ class Job(Struct, frozen=True):
     create: bool = False
     like: str | None = None
     removal: Removal | None = None
+    base: str | None = None
+    prefer: Side | None = None

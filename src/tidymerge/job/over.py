@@ -12,6 +12,7 @@ from tidymerge.errors import BadOption
 from tidymerge.job.model import Job
 from tidymerge.job.tables import TablesJob
 from tidymerge.model import ReadOptions
+from tidymerge.model.base import Side
 from tidymerge.model.rules import Limits
 
 
@@ -38,6 +39,8 @@ class Given(Struct, frozen=True):
     append: bool = False
     create: bool = False
     like: str | None = None
+    base: str | None = None
+    prefer: str | None = None
 
 
 def job_with(base: Job | TablesJob | Path | None, given: Given) -> Job | TablesJob:
@@ -64,6 +67,8 @@ def job_with(base: Job | TablesJob | Path | None, given: Given) -> Job | TablesJ
         limits=_limits(job.limits, given.limits),
         strict=given.strict or job.strict,
         trust_triggers=given.trust_triggers or job.trust_triggers,
+        base=job.base if given.base is None else given.base,
+        prefer=job.prefer if given.prefer is None else Side(given.prefer),
     )
 
 

@@ -10,6 +10,7 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from tidymerge.model import NO_ROW, Flaw, Indices, Mask, Reason
+from tidymerge.model.base import Clashes
 from tidymerge.model.flaws import of_rows
 
 
@@ -145,6 +146,7 @@ class ChangeSet(Struct, frozen=True):
     skipped rows by why. The rows that are `followers` say the same as their `leaders`, or change the same record by
     their update: they share their fate. `absent` are the keys, for people, of records that no row has and of which the
     job says something: they stand behind the incoming rows. With `shared_keys` several records may have one key.
+    `clashes` are fields of rows that come back which others changed, too.
     """
 
     outcomes: npt.NDArray[np.uint8]
@@ -159,6 +161,7 @@ class ChangeSet(Struct, frozen=True):
     leaders: Indices = field(default_factory=_none)
     absent: pa.Array | None = None
     shared_keys: bool = False
+    clashes: Clashes | None = None
 
     @property
     def by_place(self) -> bool:

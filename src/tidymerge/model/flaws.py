@@ -53,6 +53,8 @@ class Reason(StrEnum):
     REFUSED = "refused by the target"
     CHANGED_SINCE = "changed since"
     GONE_SINCE = "gone since"
+    CAME_SINCE = "came since"
+    KEY_EDITED = "key edited"
     REFERRED_TO = "referred to"
 
 

@@ -21,6 +21,7 @@ class State(StrEnum):
     UNDONE = "undone"
     CHANGED = "changed"
     REMOVED = "removed"
+    EXTRACTED = "extracted"
 
     @property
     def done(self) -> bool:
@@ -35,6 +36,7 @@ class Action(StrEnum):
     UNDO = "undo"
     CHANGE = "change"
     REMOVE = "remove"
+    EXTRACT = "extract"
 
 
 class Request(Struct, frozen=True):

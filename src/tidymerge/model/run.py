@@ -85,6 +85,8 @@ class Run(Struct, frozen=True):
     @property
     def nothing_done(self) -> str:
         """How a run ended that changed nothing, after its name: "failed and changed nothing"."""
+        if self.state is State.EXTRACTED:
+            return "took rows out and changed nothing"
         if self.state is State.FAILED:
             return "failed and changed nothing"
         return "was stopped and changed nothing" if self.state is State.STOPPED else "found nothing to change"

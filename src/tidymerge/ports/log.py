@@ -26,6 +26,9 @@ class Recording(Protocol):
     def keep_rows(self, codes: pa.Array) -> None:
         """Keep which rows were loaded, by their codes, if they may count only once."""
 
+    def keep_base(self, base: bytes) -> None:
+        """Keep what rows are that are taken out."""
+
     def seal(self, run: Run) -> None:
         """Make sure that all is on disk, before the target commits."""
 
@@ -59,6 +62,9 @@ class RunLog(Protocol):
 
     def rows_of(self, run: Run) -> pa.Array:
         """The codes of the rows that a run loaded which may count only once. Raises LogDamaged."""
+
+    def base_of(self, run: Run) -> bytes:
+        """What the rows of an extract were. Raises LogDamaged."""
 
     def alone(self, name: str) -> AbstractContextManager[None]:
         """Keep out others that ask for the same name. Raises TargetLocked where they take too long."""

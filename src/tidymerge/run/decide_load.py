@@ -17,7 +17,7 @@ from tidymerge.core.tidy.fill import merged_notes
 from tidymerge.core.warn import caution
 from tidymerge.core.warn.brakes import brakes
 from tidymerge.core.warn.limits import doubts, exceeded
-from tidymerge.core.words import plural
+from tidymerge.core.words import counted, plural
 from tidymerge.job.model import Job
 from tidymerge.model import Existing, Incoming, Pairing, Sample
 from tidymerge.model.changes import ChangeSet, Refusal, Tally
@@ -53,6 +53,7 @@ class Noticed(Struct):
     unreadable: dict[str, int] = field(default_factory=dict)
     latest: dict[str, str] = field(default_factory=dict)
     nameless: int = 0
+    missing: int = 0
     view: tuple[MappedColumn, ...] = ()
     values: pa.Table = field(default_factory=lambda: pa.table({}))
 
@@ -68,6 +69,7 @@ class Noticed(Struct):
         if self.seen:
             self.values = rows.converted.values
         self.nameless += decision.nameless
+        self.missing += decision.missing
         self.complete &= existing.complete
         self.rows += existing.values.num_rows
 
@@ -85,7 +87,16 @@ class Noticed(Struct):
         skips: dict[str, int] = {}
         for part in parts:
             _add({why: len(rows) for why, rows in part.changes.skips.items()}, skips)
-        return (*rounded, *lost, *(f"{count:,} skipped: {why}." for why, count in skips.items()))
+        missing = (
+            f"{counted(self.missing, 'row')} of the extract {plural(self.missing, 'is', 'are')} not among these; "
+            f"nothing is done about {plural(self.missing, 'its record', 'their records')}."
+        )
+        return (
+            *rounded,
+            *lost,
+            *([missing] if self.missing else []),
+            *(f"{count:,} skipped: {why}." for why, count in skips.items()),
+        )
 
 
 def _add(counts: Mapping[str, int], into: dict[str, int]) -> None:

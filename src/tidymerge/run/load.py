@@ -21,6 +21,7 @@ from tidymerge.ports.target import Target
 from tidymerge.run.attempts import attempts
 from tidymerge.run.carry_out import Manner, carry_out
 from tidymerge.run.checks import check_fingerprint, check_limits, check_referred, check_strict
+from tidymerge.run.come_back import brought_back
 from tidymerge.run.commit import Shield, full_address
 from tidymerge.run.decided import Decided
 from tidymerge.run.earlier import older_than_before
@@ -29,7 +30,7 @@ from tidymerge.run.opening import NO_OUTPUTS, QUIET, opened
 from tidymerge.run.outputs import Outputs
 from tidymerge.run.pair_tables import paired
 from tidymerge.run.record import recorded, settle_all
-from tidymerge.run.report import Clock, first_touches, make_receipt, save_marked, save_rejects
+from tidymerge.run.report import Clock, first_touches, make_receipt, save_clashes, save_marked, save_rejects
 from tidymerge.run.save import save_of_load
 from tidymerge.run.settle import settle
 from tidymerge.run.stage_load import request_of, stage_load
@@ -73,7 +74,7 @@ def preview_in_full(
     asked: Job | TablesJob, most: int, *, outputs: Outputs = NO_OUTPUTS, progress: Progress = QUIET
 ) -> tuple[Receipt, list[Touch]]:
     """A preview, and the first `most` records that would change. Of the `outputs`, page and chart are the caller's."""
-    clock, asked = Clock.begin(named=False), paired(asked)
+    clock, asked = Clock.begin(named=False), paired(brought_back(asked, FolderLog()))
     job = jobs_of(asked)[0]
     with Gatherings(jobs_of(asked)) as gatherings:
         check_outputs(gatherings.jobs, outputs)
@@ -83,6 +84,8 @@ def preview_in_full(
             decided = _looked_back(log, job, gatherings.checksums, decided)
             if outputs.rejects is not None:
                 save_rejects(decided, outputs.rejects, job.incoming[0]).keep()
+            if outputs.conflicts is not None:
+                save_clashes(decided, outputs.conflicts).keep()
             if outputs.marked is not None:
                 file, note = save_marked(decided, outputs.marked, clock, preview=True)
                 file.keep()
@@ -115,7 +118,8 @@ def load(
     is strict and a row was rejected; BadOption for outputs that may not be written; TargetChanged when others stood in
     the way for `wait_seconds` (else as the settings say); LogUnwritable when the log can't keep what undo needs.
     """
-    clock, log, asked = Clock.begin(named=True), FolderLog(), paired(asked)
+    clock, log = Clock.begin(named=True), FolderLog()
+    asked = paired(brought_back(asked, log))
     jobs = jobs_of(asked)
     job, address = jobs[0], reopened(jobs[0].target)
     told = settle_all(log, address)

@@ -33,6 +33,7 @@ from tidymerge.run.decided import Decided
 if TYPE_CHECKING:
     from tidymerge.reports.marked_file import Marked
 
+_CLASH = ("row", "key", "column", "was", "sheet", "now")
 _CONFLICTS_LISTED = 1000  # in the receipt; the file of conflicts has them all
 _REJECTS_SHOWN = 10  # of each reason, in the receipt; the rejects file has them all
 _UPDATES_SHOWN, _INSERTS_SHOWN = 2, 1
@@ -79,6 +80,21 @@ def _rejects_of_tables(decided: Decided) -> pa.Table:
             name = guard(pa.array([one.shape.name])).take(pa.array(np.zeros(rejects.num_rows, np.int64)))
             tables.append(rejects.add_column(0, TABLE, name))
     return pa.concat_tables(tables, promote_options="default") if tables else all_rejects(decided)
+
+
+def save_clashes(decided: Decided, path: Path) -> Placed:
+    """Write the fields that a sheet which came back and others both changed. Raises BadOption."""
+    found = [
+        (int(part.incoming().row_numbers[row]), *values)
+        for part in decided.parts
+        if (clashes := part.changes.clashes) is not None
+        for row, *values in zip(
+            clashes.rows.tolist(), clashes.keys, clashes.columns, clashes.was, clashes.sheet, clashes.now, strict=True
+        )
+    ]
+    columns = list(zip(*found, strict=True)) if found else [()] * len(_CLASH)
+    texts = [pa.array([None if one is None else str(one) for one in column], pa.string()) for column in columns]
+    return rejects_file.save(pa.table([guard(text) for text in texts], names=list(_CLASH)), path)
 
 
 def save_conflicts(decided: Decided, key: Sequence[str], path: Path) -> Placed:

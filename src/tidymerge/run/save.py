@@ -13,7 +13,7 @@ from tidymerge.on_disk import Placed
 from tidymerge.run.archive_file import save as save_copy
 from tidymerge.run.decided import Decided
 from tidymerge.run.outputs import Outputs
-from tidymerge.run.report import Clock, save_conflicts, save_marked, save_rejects
+from tidymerge.run.report import Clock, save_clashes, save_conflicts, save_marked, save_rejects
 
 
 class Saved(Struct, frozen=True):
@@ -53,6 +53,8 @@ def save_of_load(decided: Decided, job: Job, clock: Clock, outputs: Outputs) -> 
         if outputs.rejects is not None or (decided.total.rejected and outputs.save_rejects and job.save_rejects):
             files.append(save_rejects(decided, outputs.rejects, job.incoming[0]))
             rejects = files[-1].path
+        if outputs.conflicts is not None:
+            files.append(save_clashes(decided, outputs.conflicts))
         if outputs.marked is not None:
             file, note = save_marked(decided, outputs.marked, clock, preview=False)
             files.append(file)

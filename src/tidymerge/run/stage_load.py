@@ -14,6 +14,7 @@ from tidymerge.model.rules import Action as Asked
 from tidymerge.ports.log import RunLog
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Related, Target
+from tidymerge.run.come_back import as_taken_out, base_of, come_back, of_base, words_on
 from tidymerge.run.create import created
 from tidymerge.run.decide_by_rows import Leaving, leaving
 from tidymerge.run.decide_load import Noticed, decide_parts, sum_up
@@ -77,6 +78,8 @@ class StagedLoad(Struct, frozen=True):
         told = self._named(parts, names or {})
         decided = sum_up(self.plan, self.widened, self.gathered, self.target, parts, self.noticed, told)
         readable = for_people(self.target)
+        if self.plan.since is not None:
+            decided = decided.noting(words_on(self.plan.since))
         decided = replace(
             decided,
             request=request_of(self.job),
@@ -102,18 +105,22 @@ def stage_load(
     """Decide about the rows of a job, and stage the changes. One that is `seen` by others is decided in one part."""
     shape = describe(job, target)
     gone = leaving(job, target, shape, clock.started)
+    base = base_of(job, log)
+    job = job if base is None else of_base(job, base, shape)
     progress.stage("reading the incoming rows")
     gathered = gathering.rows(shape, target)
+    gathered = gathered if base is None else as_taken_out(gathered, base)
     gathered = gathered.together() if seen else gathered
     widened = created(job, gathered, target) if job.create else widen(job, gathered, shape, target)
     known = known_rows(log, job, target)
     run = clock.run or "(preview)"
 
     def planned(gathered: Gathered) -> Plan:
-        return plan_load(widened.job, target, widened.shape, gathered.sample, run, clock.started, known, relatives)
+        made = plan_load(widened.job, target, widened.shape, gathered.sample, run, clock.started, known, relatives)
+        return made if base is None else come_back(made, base, job.prefer)
 
     plan = planned(gathered)
-    if gone is not None or plan.awaits or not can_split(plan.pairing, plan.shape):
+    if gone is not None or base is not None or plan.awaits or not can_split(plan.pairing, plan.shape):
         split, gathered = gathered.batches is not None, gathered.together()
         plan = planned(gathered) if split and plan.awaits else plan  # each row has a number of its own
     own = any(one.table < 0 for one in plan.awaits)

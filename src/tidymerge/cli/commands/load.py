@@ -17,6 +17,7 @@ def load(
     job_of: "Callable[..., Job | TablesJob]",
     rejects: options.RejectsFile = None,
     no_rejects: options.NoRejects = False,
+    conflicts: options.Clashes = None,
     marked: options.Marked = None,
     page: options.Page = None,
     chart: options.Chart = None,
@@ -35,7 +36,9 @@ def load(
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
-        files = options.outputs(rejects=rejects, marked=marked, page=page, chart=chart, no_rejects=no_rejects)
+        files = options.outputs(
+            rejects=rejects, conflicts=conflicts, marked=marked, page=page, chart=chart, no_rejects=no_rejects
+        )
         job = job_of(strict=strict, trust_triggers=trust_triggers)
         asked = not yes and expect is None and job.incoming != ("-",) and out.is_terminal and sys.stdin.isatty()
         if asked:

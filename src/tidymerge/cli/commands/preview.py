@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 def preview(
     job_of: "Callable[..., Job | TablesJob]",
     rejects: options.RejectsFile = None,
+    conflicts: options.Clashes = None,
     marked: options.Marked = None,
     page: options.Page = None,
     chart: options.Chart = None,
@@ -27,7 +28,7 @@ def preview(
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
-        files = options.outputs(rejects=rejects, marked=marked, page=page, chart=chart)
+        files = options.outputs(rejects=rejects, conflicts=conflicts, marked=marked, page=page, chart=chart)
         job, most = job_of(), 0 if page is None else output.ROWS_ON_PAGE
         with Bars(out, json=json) as progress:
             receipt, touched = loading.preview_in_full(job, most, outputs=files, progress=progress)

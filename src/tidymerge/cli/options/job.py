@@ -55,6 +55,9 @@ def job_of(
     skip_when: options.SkipWhen = None,
     append: options.Append = False,
     again: options.Again = False,
+    base: options.Base = None,
+    no_base: options.NoBase = False,
+    prefer: options.Prefer = None,
     delimiter: options.Delimiter = None,
     quote: options.Quote = None,
     encoding: options.Encoding = None,
@@ -83,16 +86,22 @@ def job_of(
         add=add_columns or add_column or False, header_row=header_row, take_rows=rows, skip_when=skip_when,
         read=options.read_options(delimiter, quote, encoding, cells, query), limits=limits, strict=strict,
         trust_triggers=trust_triggers, append=append, again=again, create=create, like=like,
+        base=_base(base, no_base=no_base), prefer=prefer,
     )  # fmt: skip
     return _complete(job_with(None if job_file is None else Path(job_file), given))
 
 
 def _complete(job: "Job | TablesJob") -> "Job | TablesJob":
     """The job, if it says what goes where. Raises BadOption."""
+    from tidymerge.history.folder import FolderLog
     from tidymerge.job.model import Job
+    from tidymerge.run.come_back import brought_back
 
     if not isinstance(job, Job):
         return job  # which was checked as it was read
+    if job.incoming and not job.target:
+        job = brought_back(job, FolderLog())  # a file that was taken out says where it goes
+        assert isinstance(job, Job)  # noqa: S101 - as it was
     if not job.incoming:
         raise BadOption(
             "Say which rows to load: INCOMING, as in week32.xlsx#Inspections, or `at` in the job's [incoming]."
@@ -100,6 +109,14 @@ def _complete(job: "Job | TablesJob") -> "Job | TablesJob":
     if not job.target:
         raise BadOption("Say which table to load into: --into coop.db#hives, or a job file with --job.")
     return job
+
+
+def _base(named: str | None, *, no_base: bool) -> str | None:
+    from tidymerge.job.model import NO_BASE
+
+    if named and no_base:
+        raise BadOption("The rows can't come back from an extract, and for the first time: say --base or --no-base.")
+    return NO_BASE if no_base else named
 
 
 def _pairs(mapped: list[str] | None) -> dict[str, str]:

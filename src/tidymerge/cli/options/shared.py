@@ -1,7 +1,7 @@
 """The options that commands share, and the job they make."""
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import typer
 
@@ -85,6 +85,20 @@ Like = Annotated[
 ]
 Append = Annotated[bool, typer.Option("--append", help="Every row is a new record: none is looked for.")]
 Again = Annotated[bool, typer.Option("--again", help="Load rows again that may count only once.")]
+Base = Annotated[
+    str | None,
+    typer.Option("--base", metavar="RUN", help="The extract from which the rows come back, where they don't say it."),
+]
+NoBase = Annotated[
+    bool, typer.Option("--no-base", help="Load rows that were taken out as if they came for the first time.")
+]
+Prefer = Annotated[
+    Literal["sheet", "table"] | None,
+    typer.Option("--prefer", help="Whose value stays where the sheet and others changed the same field."),
+]
+Clashes = Annotated[
+    str | None, typer.Option("--conflicts", metavar="FILE", help="Write fields that both sides changed to this CSV.")
+]
 RejectsFile = Annotated[
     str | None, typer.Option("--rejects", metavar="FILE", help="Write the rejected rows and why to this CSV file.")
 ]

@@ -47,6 +47,8 @@ def listing(out: Console, past: Past, *, most: int | None) -> None:
 def _what(run: Run) -> str:
     if run.undoes:
         return f"undo of {run.undoes}, {_short(run.target)}"
+    if run.state is State.EXTRACTED:
+        return f"{_short(run.target)}: {run.message}, {statement(run.request)}"
     if run.request:
         return f"{_short(run.target)}: {statement(run.request)}"
     if run.receipt is not None and run.receipt.is_family:

@@ -28,6 +28,7 @@ from tidymerge.core.decide.rows import (
     same_key_twice,
     several_records,
 )
+from tidymerge.core.decide.since import Back
 from tidymerge.core.decide.teams import Team, shared, team_up
 from tidymerge.core.decide.verdicts import Verdicts
 from tidymerge.core.match.match import KeyCodes, all_matches
@@ -37,10 +38,11 @@ from tidymerge.model.changes import ChangeSet
 from tidymerge.model.rules import Action, Blanks
 
 
-def decide(question: Question, left_out: Mapping[str, Mask]) -> ChangeSet:
+def decide(question: Question, left_out: Mapping[str, Mask], back: Back | None = None) -> ChangeSet:
     """Give every incoming row its outcome and every touched record its values.
 
-    `left_out` are rows that the job leaves out, by why. Source: docs/meaning.md.
+    `left_out` are rows that the job leaves out, by why; `back` is what stands in the way of rows that were taken out.
+    Source: docs/meaning.md.
     """
     question = replace(question, converted=_defaults_for_blanks(question))
     told = instructions(question.incoming, question.rules)
@@ -65,6 +67,10 @@ def decide(question: Question, left_out: Mapping[str, Mask]) -> ChangeSet:
     verdicts.reject(repeated.flaws)
 
     # How a row stands to the records.
+    if back is not None:
+        for why, rows in back.left_out.items():
+            verdicts.skip(why, rows)
+        verdicts.reject(back.flaws)
     values, matches = question.converted.values, question.matches
     fresh, known = matches.times == 0, matches.times > 0
     alone = told.going if question.rules.update_all else np.ones(question.rows, bool)

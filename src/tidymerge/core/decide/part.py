@@ -19,6 +19,7 @@ from tidymerge.core.decide.movements import decide_movements
 from tidymerge.core.decide.plan import Plan
 from tidymerge.core.decide.question import Question
 from tidymerge.core.decide.rows import ACTION_CODES, flawed, instructions
+from tidymerge.core.decide.since import brought_back
 from tidymerge.core.match.match import KeyCodes, by_number, code_keys, match, texts_to_tell
 from tidymerge.core.match.pairing import candidates, paired
 from tidymerge.core.tidy.cells import any_of, as_array, differs, valid
@@ -66,7 +67,7 @@ class Rows(Struct, frozen=True):
 class Decision(Struct, frozen=True):
     """What was decided about some rows, and what is worth saying, counted by column.
 
-    `nameless` are rows of which it is not known which record they mean.
+    `nameless` are rows of which it is not known which record they mean; `missing` rows were taken out, and are on none.
     """
 
     changes: ChangeSet
@@ -76,6 +77,7 @@ class Decision(Struct, frozen=True):
     unreadable: Mapping[str, int] = field(default_factory=dict)
     latest: Mapping[str, str] = field(default_factory=dict)
     nameless: int = 0
+    missing: int = 0
 
 
 def read_rows(plan: Plan, incoming: Incoming) -> TidyRows:
@@ -114,7 +116,11 @@ def decide_part(plan: Plan, rows: Rows, existing: Existing) -> Decision:
     if plan.rules.keeps_all:
         question = _one_to_one(question, rows.skipped)
     rounded: Mapping[str, int] = converted.rounded
-    if plan.around.movements:
+    back = None
+    if plan.since is not None:
+        back = brought_back(question, plan.since)
+        changes = replace(decide(back.question, left_out, back), clashes=back.clashes)
+    elif plan.around.movements:
         changes, rounded = decide_movements(question, left_out, plan.around)
     else:
         changes = decide(question, left_out)
@@ -126,6 +132,7 @@ def decide_part(plan: Plan, rows: Rows, existing: Existing) -> Decision:
         {name: int(mask.sum()) for name, mask in existing.unreadable.items()},
         _latest(plan, converted.values),
         int((~rows.skipped & (codes.incoming < 0)).sum()) if key else 0,
+        0 if back is None else back.missing,
     )
 
 

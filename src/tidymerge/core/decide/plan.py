@@ -9,6 +9,7 @@ from tidymerge.core.decide.columns import Surroundings
 from tidymerge.core.decide.coming import Awaited
 from tidymerge.core.decide.conditions import Conditions
 from tidymerge.core.decide.removal import own_parents
+from tidymerge.core.decide.since import Since
 from tidymerge.core.match.known import Known
 from tidymerge.model import EqualTexts, Pairing, TableShape, TargetColumn
 from tidymerge.model.rules import Find, Rules
@@ -18,7 +19,7 @@ class Plan(Struct, frozen=True):
     """The columns and their rules, the conditions, the tables looked up in: plain data, which can be pickled.
 
     `known` are rows that were loaded before and are not to be loaded again. `awaits` are columns whose values may stand
-    for ids that are not known yet.
+    for ids that are not known yet. `since` is what rows that come back were when they were taken out.
     """
 
     shape: TableShape
@@ -28,6 +29,7 @@ class Plan(Struct, frozen=True):
     around: Surroundings
     known: Known | None = None
     awaits: tuple[Awaited, ...] = ()
+    since: Since | None = None
 
     @property
     def columns_read(self) -> tuple[TargetColumn, ...]:

@@ -167,6 +167,8 @@ def statement(request: Request | None) -> str:
         return ""
     if request.keys is not None:
         return f"named by the rows of {request.keys}"
+    if request.action is Action.EXTRACT:
+        return f"where {request.where}" if request.where else "every record"
     if request.action is Action.REMOVE:
         said = f"where {request.where}" if request.where else "every record"
         said += ", with all that refers to them" if request.with_referring else ""

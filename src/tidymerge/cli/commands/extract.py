@@ -1,0 +1,64 @@
+"""`tidymerge extract`: take rows out of a table, to be edited and brought back."""
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from tidymerge.cli.options import shared as options
+
+
+def extract(
+    target: Annotated[
+        str, typer.Argument(metavar="TARGET", help="The table to take rows out of, as in coop.db#hives.")
+    ],
+    out: Annotated[str, typer.Option("--out", metavar="FILE", help="The new file: .xlsx, .csv, .tsv or .parquet.")],
+    where: Annotated[
+        str | None, typer.Option("--where", metavar="CONDITION", help="Only records for which this is true.")
+    ] = None,
+    only: Annotated[
+        list[str] | None, typer.Option("--only", metavar="COLUMN", help="Only this column beside the key (repeatable).")
+    ] = None,
+    order: Annotated[
+        list[str] | None,
+        typer.Option("--order", metavar="COLUMN", help="The order of the rows: COLUMN or 'COLUMN desc' (repeatable)."),
+    ] = None,
+    key: Annotated[
+        list[str] | None, typer.Option("--key", metavar="COLUMN", help="A column that names a record (repeatable).")
+    ] = None,
+    carry_base: Annotated[
+        bool, typer.Option("--carry-base", help="Keep what the rows are in the file, too: it can come back elsewhere.")
+    ] = False,
+    mark_rows: Annotated[
+        bool, typer.Option("--mark-rows", help="Number the rows in CSV and Parquet, too, so that they are known again.")
+    ] = False,
+    json: options.AsJson = False,
+) -> None:
+    """Take rows out into a file; a load brings back what was edited there, and leaves alone what others changed."""
+    from rich.text import Text
+
+    from tidymerge.cli.screen import output
+    from tidymerge.cli.screen.bars import Bars
+    from tidymerge.core.words import counted
+    from tidymerge.run.extract import Extraction
+    from tidymerge.run.extract import extract as take_out
+
+    out_console = output.console(json_wanted=json)
+    asked = Extraction(
+        target, Path(out), where, tuple(only or ()), tuple(order or ()), tuple(key or ()), carry_base, mark_rows
+    )
+    with output.json_failures(json_wanted=json), Bars(out_console, json=json) as progress:
+        done = take_out(asked, progress)
+    if json:
+        output.print_json(done.to_dict())
+        return
+    say = out_console.print
+    say(Text(f"Took {counted(done.rows, 'row')} of {done.target} out to {done.file}.", "bold"))
+    say(Text(f"Columns: {', '.join(done.columns)}."))
+    for note in done.notes:
+        say(Text(note))
+    if done.rows == 0:
+        say(Text("No record meets the condition, so the file has no rows.", "yellow"))
+    by_itself = not done.file.lower().endswith((".csv", ".tsv")) or mark_rows
+    base = "" if by_itself else f" --base {done.run}"
+    say(Text(f"\nWhen it comes back: tidymerge preview {done.file}{base}", "dim"))

@@ -1,0 +1,57 @@
+"""What a workbook says of the extract that it is of: by a property, and by a hidden sheet with the rows as they were.
+
+Source: ECMA-376, part 1, 22.3 (custom properties).
+"""
+
+import zipfile
+from collections.abc import Iterator
+from pathlib import Path
+from xml.etree import ElementTree as ET
+
+from python_calamine import CalamineError, CalamineWorkbook
+
+from tidymerge.errors import TargetUnreadable
+from tidymerge.formats.extracted import unpacked
+from tidymerge.formats.sheet.package import local, parsed
+
+PROPERTY, BASE_SHEET = "tidymerge extract", "Base"
+_MOST = 64 << 20  # bytes of a part that is looked at
+
+
+def named_in_book(path: Path) -> str | None:
+    """The extract that a workbook is of."""
+    try:
+        with zipfile.ZipFile(path) as archive:
+            for info in archive.infolist():
+                if info.filename.lower() == "docprops/custom.xml" and info.file_size < _MOST:
+                    return next(_values(archive.read(info)), None)
+    except (zipfile.BadZipFile, OSError, NotImplementedError):  # which is said when it is read
+        return None
+    return None
+
+
+def carried_in_book(path: Path) -> bytes | None:
+    """The rows as they were, if a workbook carries them."""
+    try:
+        book = CalamineWorkbook.from_path(str(path))
+        if BASE_SHEET not in book.sheet_names:
+            return None
+        rows = book.get_sheet_by_name(BASE_SHEET).to_python()
+    except (CalamineError, OSError):
+        return None
+    return unpacked("".join(str(row[0]) for row in rows if row))
+
+
+def _values(data: bytes) -> Iterator[str]:
+    """The values of our property."""
+    try:
+        root = parsed(data, "The properties of the workbook")
+    except TargetUnreadable:
+        return
+    for one in root.iter():
+        if local(one.tag) == "property" and one.get("name") == PROPERTY:
+            yield from _texts(one)
+
+
+def _texts(element: ET.Element) -> Iterator[str]:
+    yield from (one.text.strip() for one in element if one.text and one.text.strip())
