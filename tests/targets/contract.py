@@ -44,6 +44,16 @@ class TargetContract(RelatedContract):
             assert (preview.rows, preview.fingerprint) == (receipt.rows, receipt.fingerprint)
         return receipt
 
+    def comes_back(self, folder: Path, table: str) -> None:
+        """Rows that are taken out and come back as they are change nothing, in whatever kind of file."""
+        for ending in ("xlsx", "csv", "parquet"):
+            file = folder / f"out.{ending}"
+            run = tidymerge.extract(self.address(folder, table), file)
+            back = tidymerge.load(file, base=run, accept_warnings=True, rejects=False)
+            assert (back.changed, back.rows.rejected) == (0, 0), (ending, back.rejects.first, back.tables[0].examples)
+            assert back.rows.unchanged, ending
+            file.unlink()
+
     def reasons(self, receipt: tidymerge.Receipt) -> dict[str, list[int]]:
         """The rejected rows by reason."""
         found: dict[str, list[int]] = {}

@@ -62,6 +62,7 @@ class ServerContract(TargetContract):
         assert wrong == []
         again = self.load(folder, "t", rows)
         assert again.rows.unchanged == 2, again.tables[0].examples
+        self.comes_back(folder, "t")
 
     def test_a_value_of_any_type_stays_where_other_columns_of_its_record_change(self, folder):
         types = [one for one in self.types if "GENERATED" not in one[0]]

@@ -173,6 +173,7 @@ class TestSqlite(TargetContract):
         assert (first.rows.inserted, first.rejects.first) == (1, ())
         again = self.load(folder, "t", [["k", *names, "loose"], [1, *cells]])
         assert again.rows.unchanged == 1, again.tables[0].examples
+        self.comes_back(folder, "t")
         assert self.rows(folder, "SELECT c1, c6, c8, c10, c13, typeof(c1) FROM t") == [
             (12.5, 1, "09:30:00.000000", "2026-05-04 07:30:00+00:00", b"\x00\xff", "real")
         ]

@@ -272,7 +272,7 @@ def _choice(
     column: TargetColumn, shape: TableShape, own: Sequence[str], bounds: Bounds, target: Target
 ) -> "Choice | None":
     """The values that a column may have, if they are few; `own` is the table's key."""
-    from tidymerge.formats.sheet.new_book import Choice
+    from tidymerge.formats.sheet.new_book import Choice, spoiled
 
     listed = column.type.allowed or bounds.allowed
     if listed and column.type.kind is Kind.TEXT:
@@ -286,7 +286,9 @@ def _choice(
     records = records.sort_by(key.referred[0])
     values = as_array(records[key.referred[0]])
     names = None if column.name in own else _readable(parent, key.referred[0])  # key columns stand together
-    if values.type != column.type.arrow:
+    if values.type != column.type.arrow or (
+        spoiled(values, column.type.kind).any() and column.type.kind is not Kind.TEXT
+    ):
         return None
     return Choice(values, None if names is None else as_array(records[names]))
 

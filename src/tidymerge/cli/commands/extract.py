@@ -8,30 +8,36 @@ import typer
 from tidymerge.cli.options import shared as options
 
 
+Target = Annotated[str, typer.Argument(metavar="TARGET", help="The table to take rows out of, as in coop.db#hives.")]
+Out = Annotated[str, typer.Option("--out", metavar="FILE", help="The new file: .xlsx, .csv, .tsv or .parquet.")]
+Where = Annotated[str | None, typer.Option("--where", metavar="CONDITION", help="Only records for which this is true.")]
+Only = Annotated[
+    list[str] | None, typer.Option("--only", metavar="COLUMN", help="Only this column beside the key (repeatable).")
+]
+Order = Annotated[
+    list[str] | None,
+    typer.Option("--order", metavar="COLUMN", help="The order of the rows: COLUMN or 'COLUMN desc' (repeatable)."),
+]
+Key = Annotated[
+    list[str] | None, typer.Option("--key", metavar="COLUMN", help="A column that names a record (repeatable).")
+]
+CarryBase = Annotated[
+    bool, typer.Option("--carry-base", help="Keep what the rows are in the file, too: it can come back elsewhere.")
+]
+MarkRows = Annotated[
+    bool, typer.Option("--mark-rows", help="Number the rows in CSV and Parquet, too, so that they are known again.")
+]
+
+
 def extract(
-    target: Annotated[
-        str, typer.Argument(metavar="TARGET", help="The table to take rows out of, as in coop.db#hives.")
-    ],
-    out: Annotated[str, typer.Option("--out", metavar="FILE", help="The new file: .xlsx, .csv, .tsv or .parquet.")],
-    where: Annotated[
-        str | None, typer.Option("--where", metavar="CONDITION", help="Only records for which this is true.")
-    ] = None,
-    only: Annotated[
-        list[str] | None, typer.Option("--only", metavar="COLUMN", help="Only this column beside the key (repeatable).")
-    ] = None,
-    order: Annotated[
-        list[str] | None,
-        typer.Option("--order", metavar="COLUMN", help="The order of the rows: COLUMN or 'COLUMN desc' (repeatable)."),
-    ] = None,
-    key: Annotated[
-        list[str] | None, typer.Option("--key", metavar="COLUMN", help="A column that names a record (repeatable).")
-    ] = None,
-    carry_base: Annotated[
-        bool, typer.Option("--carry-base", help="Keep what the rows are in the file, too: it can come back elsewhere.")
-    ] = False,
-    mark_rows: Annotated[
-        bool, typer.Option("--mark-rows", help="Number the rows in CSV and Parquet, too, so that they are known again.")
-    ] = False,
+    target: Target,
+    out: Out,
+    where: Where = None,
+    only: Only = None,
+    order: Order = None,
+    key: Key = None,
+    carry_base: CarryBase = False,
+    mark_rows: MarkRows = False,
     json: options.AsJson = False,
 ) -> None:
     """Take rows out into a file; a load brings back what was edited there, and leaves alone what others changed."""

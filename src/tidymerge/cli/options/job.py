@@ -38,41 +38,19 @@ def takes_job(command: Callable[..., None]) -> Callable[..., None]:
 
 
 def job_of(
-    incoming: options.Incoming = None,
-    job_file: options.JobPath = None,
-    into: options.Into = None,
-    key: options.Key = None,
-    mapped: options.Map = None,
-    only: options.Only = None,
-    header_row: options.HeaderRow = None,
-    rows: options.Rows = None,
-    cells: options.Cells = None,
-    query: options.Query = None,
-    add_columns: options.AddColumns = False,
-    add_column: options.AddColumn = None,
-    create: options.Create = False,
-    like: options.Like = None,
-    skip_when: options.SkipWhen = None,
-    append: options.Append = False,
-    again: options.Again = False,
-    base: options.Base = None,
-    no_base: options.NoBase = False,
-    prefer: options.Prefer = None,
-    delimiter: options.Delimiter = None,
-    quote: options.Quote = None,
-    encoding: options.Encoding = None,
-    most_updated: options.MostUpdated = None,
-    most_inserted: options.MostInserted = None,
-    most_rejected: options.MostRejected = None,
-    fewest_rows: options.FewestRows = None,
-    expect_updated: options.ExpectUpdated = None,
-    expect_inserted: options.ExpectInserted = None,
-    most_removed: records.MostRemoved = None,
-    expect_removed: records.ExpectRemoved = None,
-    *,
-    strict: bool = False,
-    trust_triggers: bool = False,
-) -> "Job | TablesJob":
+    incoming: options.Incoming = None, job_file: options.JobPath = None, into: options.Into = None,
+    key: options.Key = None, mapped: options.Map = None, only: options.Only = None,
+    header_row: options.HeaderRow = None, rows: options.Rows = None, cells: options.Cells = None,
+    query: options.Query = None, add_columns: options.AddColumns = False, add_column: options.AddColumn = None,
+    create: options.Create = False, like: options.Like = None, skip_when: options.SkipWhen = None,
+    append: options.Append = False, again: options.Again = False, base: options.Base = None,
+    no_base: options.NoBase = False, prefer: options.Prefer = None, delimiter: options.Delimiter = None,
+    quote: options.Quote = None, encoding: options.Encoding = None, most_updated: options.MostUpdated = None,
+    most_inserted: options.MostInserted = None, most_rejected: options.MostRejected = None,
+    fewest_rows: options.FewestRows = None, expect_updated: options.ExpectUpdated = None,
+    expect_inserted: options.ExpectInserted = None, most_removed: records.MostRemoved = None,
+    expect_removed: records.ExpectRemoved = None, *, strict: bool = False, trust_triggers: bool = False,
+) -> "Job | TablesJob":  # fmt: skip
     """The job of the job file, if one is given, with what the command line says over it. Raises UsageError."""
     from tidymerge.job.over import Given, job_with
 
@@ -85,8 +63,8 @@ def job_of(
         incoming=incoming, target=into, key=key or (), renames=_pairs(mapped), only=only or (),
         add=add_columns or add_column or False, header_row=header_row, take_rows=rows, skip_when=skip_when,
         read=options.read_options(delimiter, quote, encoding, cells, query), limits=limits, strict=strict,
-        trust_triggers=trust_triggers, append=append, again=again, create=create, like=like,
-        base=_base(base, no_base=no_base), prefer=prefer,
+        trust_triggers=trust_triggers, append=append, again=again, create=create, like=like, prefer=prefer,
+        base=_base(base, no_base=no_base),
     )  # fmt: skip
     return _complete(job_with(None if job_file is None else Path(job_file), given))
 

@@ -41,8 +41,7 @@ from tidymerge.model.rules import Action, Blanks
 def decide(question: Question, left_out: Mapping[str, Mask], back: Back | None = None) -> ChangeSet:
     """Give every incoming row its outcome and every touched record its values.
 
-    `left_out` are rows that the job leaves out, by why; `back` is what stands in the way of rows that were taken out.
-    Source: docs/meaning.md.
+    `left_out` are rows that the job leaves out, by why; `back` is of rows that come back. Source: docs/meaning.md.
     """
     question = replace(question, converted=_defaults_for_blanks(question))
     told = instructions(question.incoming, question.rules)
@@ -67,10 +66,7 @@ def decide(question: Question, left_out: Mapping[str, Mask], back: Back | None =
     verdicts.reject(repeated.flaws)
 
     # How a row stands to the records.
-    if back is not None:
-        for why, rows in back.left_out.items():
-            verdicts.skip(why, rows)
-        verdicts.reject(back.flaws)
+    _hold(verdicts, back)
     values, matches = question.converted.values, question.matches
     fresh, known = matches.times == 0, matches.times > 0
     alone = told.going if question.rules.update_all else np.ones(question.rows, bool)
@@ -92,6 +88,13 @@ def decide(question: Question, left_out: Mapping[str, Mask], back: Back | None =
     followers, leaders = np.r_[along[0], repeated.spare], np.r_[along[1], repeated.first]
     good = ~verdicts.rejected[followers]
     return replace(changes, followers=followers[good], leaders=leaders[good])
+
+
+def _hold(verdicts: Verdicts, back: Back | None) -> None:
+    """Rows that come back, and that something stands in the way of."""
+    for why, rows in back.left_out.items() if back is not None else ():
+        verdicts.skip(why, rows)
+    verdicts.reject(back.flaws if back is not None else ())
 
 
 def _only_keys(question: Question, going: Mask) -> Question:

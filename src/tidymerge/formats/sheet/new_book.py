@@ -21,7 +21,7 @@ from openpyxl.workbook.defined_name import DefinedName
 from openpyxl.worksheet.datavalidation import DataValidation
 from openpyxl.worksheet.worksheet import Worksheet
 
-from tidymerge.core.tidy.cells import as_array, mask_of, shown, valid
+from tidymerge.core.tidy.cells import as_array, keep, mask_of, shown, valid
 from tidymerge.formats.extracted import name_beside, packed
 from tidymerge.formats.sheet.extracted import BASE_SHEET, PROPERTY
 from tidymerge.formats.sheet.package import Package
@@ -274,7 +274,7 @@ def _with_rows(data: bytes, book: NewBook, rows: pa.Table) -> bytes:
 
 def _cells(letter: str, style: str, values: pa.Array, column: SheetColumn, numbers: Sequence[int]) -> list[str]:
     """The cells of a column as XML. What a spreadsheet would spoil is text."""
-    as_text = _spoiled(values, column.kind)
+    as_text = spoiled(values, column.kind)
     blank = f'" s="{style}"/>'
     if as_text.all():
         texts = shown(values)
@@ -285,7 +285,7 @@ def _cells(letter: str, style: str, values: pa.Array, column: SheetColumn, numbe
             f"{text if quick else escaped(text)}</t></is></c>"
             for n, text in zip(numbers, texts.to_pylist(), strict=True)
         ]  # fmt: skip
-    exact = serials(values, column.kind, base_1904=False).to_pylist()
+    exact = serials(keep(values, ~as_text), column.kind, base_1904=False).to_pylist()
     spelled: list[Any] = [None] * len(values)
     if as_text.any():
         for index in np.flatnonzero(as_text & valid(values)).tolist():
@@ -322,7 +322,7 @@ def _names(
     ]
 
 
-def _spoiled(values: pa.Array, kind: Kind) -> Mask:
+def spoiled(values: pa.Array, kind: Kind) -> Mask:
     """The values that a spreadsheet's number would not keep: they are written as text."""
     length = len(values)
     if pa.types.is_string(values.type) or pa.types.is_binary(values.type) or kind in (Kind.TEXT, Kind.UUID, Kind.JSON):
