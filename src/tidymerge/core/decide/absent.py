@@ -34,9 +34,10 @@ class Beyond(Struct, frozen=True):
     named: pa.Array
 
 
-def with_absent(question: Question, outcomes: Outcomes, update: Matched) -> Beyond:
-    """What becomes of the records that no row has."""
+def with_absent(question: Question, outcomes: Outcomes, update: Matched, may_go: Mask | None = None) -> Beyond:
+    """What becomes of the records that no row has, of those that `may_go` (None: all)."""
     gone = _absent(question)
+    gone = gone if may_go is None else gone[may_go[gone]]
     loaded = question.converted.values.column_names
     values = question.existing.values.select(loaded).take(pa.array(gone))
     changed: dict[str, Mask] = {}

@@ -80,7 +80,7 @@ def decide(question: Question, left_out: Mapping[str, Mask], back: Back | None =
     outcomes = verdicts.outcomes(np.r_[update.rows, along[0]], inserted, np.flatnonzero(known & told.going))
     named = None
     if question.rules.absent is not None:
-        beyond = with_absent(question, outcomes, update)
+        beyond = with_absent(question, outcomes, update, back.may_go if back else None)
         question, outcomes, update, named = beyond.question, beyond.outcomes, beyond.update, beyond.named
     changes = replace(
         change_set(question, outcomes, verdicts, update, new_values), absent=named, shared_keys=question.rules.keeps_all

@@ -45,7 +45,8 @@ class Since(Struct, frozen=True):
 class Back(Struct):
     """The question of rows that come back, in which only edited cells speak; and what stands in the way of rows.
 
-    `missing` counts the rows of the base that are on no incoming row. Rows are left out, by why.
+    `missing` counts the rows of the base that are on no incoming row. Rows are left out, by why. Of the records those
+    `may_go` that were taken out and are as they were then, if records on no row are to go at all.
     """
 
     question: Question
@@ -53,6 +54,7 @@ class Back(Struct):
     left_out: dict[str, Mask] = field(default_factory=dict)
     clashes: Clashes | None = None
     missing: int = 0
+    may_go: Mask | None = None
 
 
 def since_of(base: Base, pairing: Pairing, prefer: Side | None) -> Since:
@@ -108,7 +110,21 @@ def brought_back(question: Question, since: Since) -> Back:
     back.question = replace(question, converted=converted, pairing=_keeping(question.pairing, silent))
     speaks = [valid(as_array(values[name])) | cleared[name] for name in silent]
     _stand(back, asked, touched, kept & ~any_of(speaks, question.rows))
+    back.may_go = _as_taken_out(question, since) if question.rules.absent is not None else None
     return back
+
+
+def _as_taken_out(question: Question, since: Since) -> Mask:
+    """The records that were taken out, and that nobody changed since."""
+    key, existing = question.pairing.key_columns, question.existing.values
+    codes = code_keys(existing, since.values.select(question.pairing.key), key, _to_the_letter)
+    of = match(codes).record
+    same: Mask = of >= 0
+    for name in since.values.column_names:
+        if name not in question.pairing.key:
+            base = as_array(since.values[name]).take(pa.array(of, mask=of < 0))
+            same &= ~_moved(question.shape.column(name), as_array(existing[name]), base)
+    return same
 
 
 def _keeping(pairing: Pairing, columns: Collection[str]) -> Pairing:
