@@ -146,7 +146,7 @@ def test_records_on_no_row_go_only_if_nobody_changed_them(run, coop, folder):
 
 
 def test_a_file_that_carries_its_base_comes_back_where_the_log_knows_nothing(run, coop, folder, monkeypatch):
-    for ending in ("xlsx", "parquet"):
+    for ending in ("xlsx", "ods", "parquet"):
         assert run("extract", "coop.db#hives", "--out", f"c.{ending}", "--carry-base").status == 0
     assert run("extract", "coop.db#hives", "--out", "p.xlsx").status == 0
     refused = run("extract", "coop.db#hives", "--out", "c.csv", "--carry-base")
@@ -156,8 +156,9 @@ def test_a_file_that_carries_its_base_comes_back_where_the_log_knows_nothing(run
     do("UPDATE hives SET notes = 'theirs'")
     lost = run("preview", "p.xlsx")
     assert (lost.status, "of which this log knows nothing" in lost.err, "--no-base" in lost.err) == (2, True, True)
-    there = run("load", "c.parquet", "--json", "--yes")
-    assert there.receipt["rows"]["unchanged"] == 3
+    for file in ("c.parquet", "c.ods"):
+        there = run("load", file, "--json", "--yes")
+        assert there.receipt["rows"]["unchanged"] == 3, there.err
     back = run("load", "c.xlsx", "--json", "--yes")
     assert (back.receipt["rows"]["updated"], back.receipt["fields_updated"]) == (1, 1)
     bare = run("preview", "p.xlsx", "--no-base", "--into", "coop.db#hives", "--json")

@@ -46,7 +46,7 @@ class TargetContract(RelatedContract):
 
     def comes_back(self, folder: Path, table: str) -> None:
         """Rows that are taken out and come back as they are change nothing, in whatever kind of file."""
-        for ending in ("xlsx", "csv", "parquet"):
+        for ending in ("xlsx", "ods", "csv", "parquet"):
             file = folder / f"out.{ending}"
             run = tidymerge.extract(self.address(folder, table), file)
             back = tidymerge.load(file, base=run, accept_warnings=True, rejects=False)

@@ -122,7 +122,7 @@ def extract(
     carry_base: bool = False,
     mark_rows: bool = False,
 ) -> str:
-    """Take rows out into a new file (.xlsx, .csv, .tsv, .parquet), to be edited and loaded again; the run's name.
+    """Take rows out into a new file (.xlsx, .ods, .csv, .tsv, .parquet), to be edited and loaded again; the run's name.
 
     `where` is a condition on the records, `only` limits the columns beside the key, `order` are columns to sort by, as
     in "honey_kg desc". With `carry_base` the file keeps what the rows are, so that it can come back where the log does

@@ -13,7 +13,7 @@ from tidymerge.errors import BadOption
 from tidymerge.formats.extracted import CARRIED, METADATA, packed
 from tidymerge.model.base import ROW_MARK
 
-ENDINGS = (".xlsx", ".csv", ".tsv", ".parquet")
+ENDINGS = (".xlsx", ".ods", ".csv", ".tsv", ".parquet")
 TEXTS = (".csv", ".tsv")
 
 

@@ -23,7 +23,7 @@ from tidymerge.ports.log import RunLog
 from tidymerge.run.split import Gathered
 from tidymerge.sources import open_source
 
-_PARQUET, _BOOKS = ".parquet", (".xlsx", ".xlsm")
+_PARQUET, _BOOKS = ".parquet", (".xlsx", ".xlsm", ".ods")
 
 
 def brought_back(asked: Job | TablesJob, log: RunLog) -> Job | TablesJob:

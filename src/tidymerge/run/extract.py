@@ -259,7 +259,13 @@ def _write_workbook(
     )
     about = (taken_out, to_do, back)
     title = _title(taken.shape.name)
-    write_book(draft, NewBook(title, columns, about, base.run, ROW_MARK, carried), taken.rows)
+    book = NewBook(title, columns, about, base.run, ROW_MARK, carried)
+    if asked.out.suffix.lower() == ".ods":
+        from tidymerge.formats.sheet.new_ods import write_ods
+
+        write_ods(draft, book, taken.rows)
+    else:
+        write_book(draft, book, taken.rows)
 
 
 def _title(name: str) -> str:

@@ -8,7 +8,7 @@ import typer
 from tidymerge.cli.options import shared as options
 
 Target = Annotated[str, typer.Argument(metavar="TARGET", help="The table to take rows out of, as in coop.db#hives.")]
-Out = Annotated[str, typer.Option("--out", metavar="FILE", help="The new file: .xlsx, .csv, .tsv or .parquet.")]
+Out = Annotated[str, typer.Option("--out", metavar="FILE", help="The new file: .xlsx, .ods, .csv, .tsv or .parquet.")]
 Where = Annotated[str | None, typer.Option("--where", metavar="CONDITION", help="Only records for which this is true.")]
 Only = Annotated[
     list[str] | None, typer.Option("--only", metavar="COLUMN", help="Only this column beside the key (repeatable).")
