@@ -183,6 +183,23 @@ def test_text_needs_to_be_told_its_base_or_carries_marks(run, coop, folder):
     assert no_run.status == 2
 
 
+def test_the_rows_of_a_query_name_the_records_and_bring_more_to_read(run, coop, folder):
+    query = "SELECT h.kg, h.code, k.email FROM hives h JOIN keepers k USING (keeper_id) ORDER BY h.kg DESC"
+    for ending in ("xlsx", "csv", "ods"):
+        out = run("extract", "coop.db#hives", "--out", f"q.{ending}", "--query", query, "--mark-rows")
+        assert (out.status, "Columns: code, kg, and to read: email." in out.out) == (0, True), out.err
+    sheet = load_workbook("q.xlsx")["hives"]
+    assert [[cell.value for cell in row][:3] for row in sheet][:2] == [["code", "kg", "email"], ["003", 3, "alma@x"]]
+    edit("q.xlsx", [("002", "kg", 5), ("001", "email", "nobody")])
+    done = run("load", "q.xlsx", "--yes", "--json")
+    assert (done.receipt["rows"]["updated"], done.receipt["fields_updated"]) == (1, 1), done.err
+    twice = run(
+        "extract", "coop.db#hives", "--out", "t.csv", "--query", "SELECT code FROM hives UNION ALL SELECT '001'"
+    )
+    lacking = run("extract", "coop.db#hives", "--out", "t.csv", "--query", "SELECT kg FROM hives")
+    assert ("share their code" in twice.err, "lack code" in lacking.err) == (True, True), (twice.err, lacking.err)
+
+
 @pytest.mark.parametrize(
     ("arguments", "words"),
     [

@@ -116,6 +116,7 @@ def extract(
     out: str | PathLike[str],
     *,
     where: str | None = None,
+    query: str | None = None,
     only: str | Sequence[str] = (),
     order: str | Sequence[str] = (),
     key: str | Sequence[str] = (),
@@ -124,14 +125,17 @@ def extract(
 ) -> str:
     """Take rows out into a new file (.xlsx, .ods, .csv, .tsv, .parquet), to be edited and loaded again; the run's name.
 
-    `where` is a condition on the records, `only` limits the columns beside the key, `order` are columns to sort by, as
-    in "honey_kg desc". With `carry_base` the file keeps what the rows are, so that it can come back where the log does
-    not know of it. With `mark_rows` they are numbered in CSV and Parquet, too. Raises UsageError and TargetError.
+    `where` is a condition on the records; or they are those that the rows of a `query` name by their key. `only` limits
+    the columns beside the key, `order` are columns to sort by, as in "honey_kg desc". With `carry_base` the file keeps
+    what the rows are, so that it can come back where the log does not know of it. With `mark_rows` they are numbered in
+    CSV and Parquet, too. Raises UsageError and TargetError.
     """
-    from tidymerge.run.extract import Extraction
     from tidymerge.run.extract import extract as take_out
+    from tidymerge.run.taking import Extraction
 
-    asked = Extraction(fspath(target), Path(out), where, names(only), names(order), names(key), carry_base, mark_rows)
+    asked = Extraction(
+        fspath(target), Path(out), where, query, names(only), names(order), names(key), carry_base, mark_rows
+    )
     return take_out(asked).run
 
 

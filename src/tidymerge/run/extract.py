@@ -7,36 +7,30 @@ from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
-from msgspec import Struct, field
+from msgspec import Struct
 from msgspec.structs import replace
 
 from tidymerge.address import reopened, without_password
-from tidymerge.core.decide.change import ChangePlan
-from tidymerge.core.decide.columns import Surroundings
 from tidymerge.core.infer.bounds import Bounds, bounds_of
-from tidymerge.core.match.match import by_number, code_keys, match, texts_to_tell
-from tidymerge.core.naming.mapping import target_name
 from tidymerge.core.tidy.cells import as_array
 from tidymerge.core.words import counted
 from tidymerge.errors import BadOption
 from tidymerge.history.base_file import to_bytes
 from tidymerge.history.folder import FolderLog
 from tidymerge.history.who import user
-from tidymerge.model import Existing, Kind, Pair, Pairing, TableShape, TargetColumn
+from tidymerge.model import Kind, TableShape, TargetColumn
 from tidymerge.model.base import ROW_MARK, Base
 from tidymerge.model.receipt import Action, Request, State
-from tidymerge.model.rules import ColumnRule
 from tidymerge.model.run import Run
 from tidymerge.on_disk import name_beside, place_new
 from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Related, Target
 from tidymerge.reports.extract_file import TEXTS, Taken, check, write_parquet, write_text
-from tidymerge.run.ask import equal_texts
 from tidymerge.run.commit import full_address
 from tidymerge.run.opening import QUIET, opened
 from tidymerge.run.record import recorded
-from tidymerge.run.records import condition, read_records, record_key
 from tidymerge.run.report import Clock
+from tidymerge.run.taking import Extraction, Rows, taken_out
 
 if TYPE_CHECKING:
     from tidymerge.formats.sheet.new_book import Choice
@@ -44,26 +38,8 @@ if TYPE_CHECKING:
 _MOST_CHOICES = 2_000  # of a list to choose from
 
 
-class Extraction(Struct, frozen=True):
-    """What is to be taken out of a target: records that meet `where`, of them the columns `only`, to the file `out`.
-
-    They are in the `order` of some columns, or of the `key` (empty: the target's own). The file may carry what the rows
-    were (`carry`), and number them (`mark`) where it does not anyway.
-    """
-
-    target: str
-    out: Path
-    where: str | None = None
-    only: tuple[str, ...] = ()
-    order: tuple[str, ...] = ()
-    key: tuple[str, ...] = ()
-    carry: bool = False
-    mark: bool = False
-    types: dict[str, str] = field(default_factory=dict)
-
-
 class Extracted(Struct, frozen=True):
-    """What was taken out: by which run, from where, how many rows and columns, to which file."""
+    """What was taken out: by which run, from where, how many rows, which columns and others beside, to which file."""
 
     run: str
     target: str
@@ -71,12 +47,14 @@ class Extracted(Struct, frozen=True):
     columns: tuple[str, ...]
     file: str
     notes: tuple[str, ...] = ()
+    beside: tuple[str, ...] = ()
 
     def to_dict(self) -> dict[str, Any]:
         """As plain data."""
         return {
             "format": "tidymerge-extract/1", "run": self.run, "target": self.target, "rows": self.rows,
             "columns": list(self.columns), "file": self.file, "notes": list(self.notes),
+            "beside": list(self.beside),
         }  # fmt: skip
 
 
@@ -86,13 +64,13 @@ def extract(asked: Extraction, progress: Progress = QUIET) -> Extracted:
     clock, log = Clock.begin(named=True), FolderLog()
     name = clock.run or ""
     address = reopened(asked.target)
-    request = Request(Action.EXTRACT, {}, asked.where)
+    request = Request(Action.EXTRACT, {}, asked.where, keys=asked.query)
     run = Run(name, State.EXTRACTED, clock.started, user(), address, files={str(asked.out): None}, request=request)
     draft = name_beside(asked.out)
     try:
         with recorded(log, run) as recording, _written(asked.out):
             with opened(asked.target, write=False, types=asked.types) as target:
-                taken = _taken(asked, target, clock, progress)
+                taken = taken_out(asked, target, clock, progress)
                 guarded = asked.out.suffix.lower() in TEXTS
                 base = Base(name, full_address(address, target.address), taken.key, taken.rows, guarded=guarded)
                 kept = to_bytes(base)
@@ -109,8 +87,8 @@ def extract(asked: Extraction, progress: Progress = QUIET) -> Extracted:
                 raise
     finally:
         draft.unlink(missing_ok=True)
-    columns = tuple(taken.rows.column_names)
-    return Extracted(name, base.target, taken.rows.num_rows, columns, str(asked.out), tuple(taken.notes))
+    columns, beside = (tuple(table.column_names) for table in (taken.rows, taken.beside))
+    return Extracted(name, base.target, taken.rows.num_rows, columns, str(asked.out), tuple(taken.notes), beside)
 
 
 @contextmanager
@@ -121,88 +99,10 @@ def _written(path: Path) -> Iterator[None]:
         raise BadOption(f"{path} can't be written: {error.strerror or error}. Nothing was taken out.") from None
 
 
-class _Rows(Struct):
-    """The rows, in order, with their key and the shape of their table."""
-
-    rows: pa.Table
-    key: tuple[str, ...]
-    shape: TableShape
-    notes: list[str] = field(default_factory=list)
-
-
-def _taken(asked: Extraction, target: Target, clock: Clock, progress: Progress) -> _Rows:
-    """Read the records that are meant."""
-    shape = target.describe()
-    key = record_key(asked.key, shape)
-    wanted = {target_name(shape, name) for name in asked.only} | set(key)
-    columns = [one for one in shape.columns if one.loadable and (not asked.only or one.name in wanted)]
-    columns = [*(one for one in columns if one.name in key), *(one for one in columns if one.name not in key)]
-    order = [_ordering(text, shape) for text in asked.order]
-    beside = tuple(name for name, _ in order)
-    plan = ChangePlan(
-        shape, _pairing(columns, key), (), condition(asked.where, shape), Surroundings(clock.started), beside
-    )
-    progress.stage("reading the records", target.about_how_many)
-    read = read_records(plan, shape, target, progress)
-    if read.several is not None and read.several.any():
-        raise BadOption(
-            f"{counted(int(read.several.sum()), 'record')} of {shape.name} share their {' + '.join(key)} with others, "
-            "so a row could not be told apart when it comes back: say by which columns, or take out others.",
-            give=((("key", "COLUMN"),),),
-        )
-    existing = read.existing
-    sorting = order or [(name, "ascending") for name in key]
-    if existing.values.num_rows:
-        at = pc.sort_indices(
-            existing.values.select(list(dict.fromkeys(name for name, _ in sorting))), sort_keys=sorting
-        )
-        existing = Existing(
-            existing.values.take(at), existing.places.take(at), complete=False,
-            unreadable={name: mask[at.to_numpy()] for name, mask in existing.unreadable.items()},
-        )  # fmt: skip
-    rows = _with_exact(existing, [c for c in columns if c.name in existing.unreadable], plan.pairing, target)
-    notes = []
-    if read.unclear:
-        notes.append(f"{counted(read.unclear, 'record')} left out: the condition can't be worked out there.")
-    return _Rows(rows.select([column.name for column in columns]), key, shape, notes)
-
-
-def _ordering(text: str, shape: TableShape) -> tuple[str, str]:
-    """A column by which rows are put in order, and how. Raises NoSuchColumn."""
-    name, _, how = text.rpartition(" ")
-    if name and how.lower() in ("desc", "asc"):
-        return target_name(shape, name.strip()), "descending" if how.lower() == "desc" else "ascending"
-    return target_name(shape, text), "ascending"
-
-
-def _pairing(columns: Sequence[TargetColumn], key: Sequence[str]) -> Pairing:
-    pairs = tuple(Pair(column, column.name, ColumnRule(sources=(column.name,))) for column in columns)
-    return Pairing(pairs, tuple(key), (), ())
-
-
-def _with_exact(existing: Existing, odd: Sequence[TargetColumn], pairing: Pairing, target: Target) -> pa.Table:
-    """The values, with the target's exact text for columns that hold what is not of their type."""
-    values = existing.values
-    if not odd:
-        return values
-    key = pairing.key_columns
-    keys = values.select(pairing.key)
-    found = target.fetch([*key, *(column.as_stored() for column in odd if column.name not in pairing.key)], key, keys)
-    equal = by_number(equal_texts(target, key, texts_to_tell([keys, found.values], key)))
-    at = pa.array(match(code_keys(keys, found.values, key, equal)).record)
-    for column in odd:
-        if column.name not in pairing.key:
-            place = values.column_names.index(column.name)
-            texts = as_array(found.values[column.name]).take(at)
-            shown = pa.table({column.name: texts})
-            values = values.set_column(place, column.name, as_array(target.readable(shown)[column.name]))
-    return values
-
-
-def _write(asked: Extraction, draft: Path, taken: _Rows, base: Base, carried: bytes | None, target: Target) -> None:
+def _write(asked: Extraction, draft: Path, taken: Rows, base: Base, carried: bytes | None, target: Target) -> None:
     """Write the file, in the form of its ending."""
     ending = asked.out.suffix.lower()
-    rows = Taken(base.run, taken.rows, asked.mark, carried)
+    rows = Taken(base.run, _in_full(taken), asked.mark, carried)
     if ending in TEXTS:
         write_text(draft, rows)
     elif ending == ".parquet":
@@ -211,8 +111,16 @@ def _write(asked: Extraction, draft: Path, taken: _Rows, base: Base, carried: by
         _write_workbook(draft, asked, taken, base, carried, target)
 
 
+def _in_full(taken: Rows) -> pa.Table:
+    """The rows with what stands beside them."""
+    rows = taken.rows
+    for name in taken.beside.column_names:
+        rows = rows.append_column(name, taken.beside[name])
+    return rows
+
+
 def _write_workbook(
-    draft: Path, asked: Extraction, taken: _Rows, base: Base, carried: bytes | None, target: Target
+    draft: Path, asked: Extraction, taken: Rows, base: Base, carried: bytes | None, target: Target
 ) -> None:
     from tidymerge.formats.sheet.new_book import MOST_ROWS, MOST_SIGNS, NewBook, SheetColumn, write_book
 
@@ -247,6 +155,7 @@ def _write_workbook(
                 length=column.type.length,
             )
         )
+    columns += [SheetColumn(name, Kind.TEXT, beside=True) for name in taken.beside.column_names]
     count, place = counted(taken.rows.num_rows, "row"), without_password(base.target)
     taken_out = f"These {count} of {place} were taken out by the run {base.run}."
     to_do = (
@@ -263,9 +172,9 @@ def _write_workbook(
     if asked.out.suffix.lower() == ".ods":
         from tidymerge.formats.sheet.new_ods import write_ods
 
-        write_ods(draft, book, taken.rows)
+        write_ods(draft, book, _in_full(taken))
     else:
-        write_book(draft, book, taken.rows)
+        write_book(draft, book, _in_full(taken))
 
 
 def _title(name: str) -> str:

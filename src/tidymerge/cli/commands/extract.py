@@ -10,6 +10,10 @@ from tidymerge.cli.options import shared as options
 Target = Annotated[str, typer.Argument(metavar="TARGET", help="The table to take rows out of, as in coop.db#hives.")]
 Out = Annotated[str, typer.Option("--out", metavar="FILE", help="The new file: .xlsx, .ods, .csv, .tsv or .parquet.")]
 Where = Annotated[str | None, typer.Option("--where", metavar="CONDITION", help="Only records for which this is true.")]
+Query = Annotated[
+    str | None,
+    typer.Option("--query", metavar="SQL", help="The records that the rows of this query name by their key."),
+]
 Only = Annotated[
     list[str] | None, typer.Option("--only", metavar="COLUMN", help="Only this column beside the key (repeatable).")
 ]
@@ -32,6 +36,7 @@ def extract(
     target: Target,
     out: Out,
     where: Where = None,
+    query: Query = None,
     only: Only = None,
     order: Order = None,
     key: Key = None,
@@ -45,12 +50,12 @@ def extract(
     from tidymerge.cli.screen import output
     from tidymerge.cli.screen.bars import Bars
     from tidymerge.core.words import counted
-    from tidymerge.run.extract import Extraction
     from tidymerge.run.extract import extract as take_out
+    from tidymerge.run.taking import Extraction
 
     out_console = output.console(json_wanted=json)
     asked = Extraction(
-        target, Path(out), where, tuple(only or ()), tuple(order or ()), tuple(key or ()), carry_base, mark_rows
+        target, Path(out), where, query, tuple(only or ()), tuple(order or ()), tuple(key or ()), carry_base, mark_rows
     )
     with output.json_failures(json_wanted=json), Bars(out_console, json=json) as progress:
         done = take_out(asked, progress)
@@ -59,7 +64,8 @@ def extract(
         return
     say = out_console.print
     say(Text(f"Took {counted(done.rows, 'row')} of {done.target} out to {done.file}.", "bold"))
-    say(Text(f"Columns: {', '.join(done.columns)}."))
+    beside = f", and to read: {', '.join(done.beside)}" if done.beside else ""
+    say(Text(f"Columns: {', '.join(done.columns)}{beside}."))
     for note in done.notes:
         say(Text(note))
     if done.rows == 0:

@@ -165,6 +165,8 @@ def statement(request: Request | None) -> str:
     """What was asked of records, in a line: honey_kg = honey_kg * 1.05, where apiary_code = 'L01'; empty of a load."""
     if request is None:
         return ""
+    if request.action is Action.EXTRACT and request.keys is not None:
+        return f"by {request.keys}"
     if request.keys is not None:
         return f"named by the rows of {request.keys}"
     if request.action is Action.EXTRACT:

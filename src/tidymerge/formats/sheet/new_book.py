@@ -52,7 +52,8 @@ class Choice(Struct, frozen=True):
 class SheetColumn(Struct, frozen=True):
     """A column: what it holds, whether it is part of the key, and what it may hold.
 
-    `least` and `most` bound numbers, `length` the letters of a text.
+    `least` and `most` bound numbers, `length` the letters of a text. What stands `beside` the
+    rows does not come back.
     """
 
     name: str
@@ -64,6 +65,7 @@ class SheetColumn(Struct, frozen=True):
     least: float | None = None
     most: float | None = None
     length: int | None = None
+    beside: bool = False
 
 
 class NewBook(Struct, frozen=True):
@@ -175,7 +177,9 @@ def _style(sheet: Worksheet, at: int, column: SheetColumn) -> None:
     cell, whole = sheet.cell(2, at), sheet.column_dimensions[get_column_letter(at)]
     cell.number_format = whole.number_format = form
     whole.protection = Protection(locked=False)
-    cell.protection = Protection(locked=column.key)
+    cell.protection = Protection(locked=column.key or column.beside)
+    if column.beside:
+        cell.fill = _BESIDE
     if column.key:
         cell.fill = _KEY
 
