@@ -92,7 +92,7 @@ def test_a_sheet_is_taken_out_edited_and_comes_back_while_the_table_moves_on(run
     assert why(done.receipt) == {4: ("changed since", "2.00 (was 1.50, is 9.00 now)")}
     with Path("c.csv").open(encoding="utf-8-sig") as file:
         assert list(csv.reader(file)) == [
-            ["row", "key", "column", "was", "sheet", "now"],
+            ["row", "key", "column", "conflict: was", "conflict: sheet", "conflict: now"],
             ["4", "001", "kg", "1.50", "2.00", "9.00"],
         ]
     found = held()

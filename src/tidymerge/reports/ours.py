@@ -10,6 +10,7 @@ from tidymerge.core.tidy.corrected import MARKS, WHY
 SIGN = "Tidy Merge"  # in a page, a chart and a workbook, where their formats have a place for who made them
 _HEAD = 1 << 16
 CONFLICT, FIELD = "undo: reason", ("outcome", "row")
+CLASH = "conflict: was"
 
 
 def is_table(path: Path) -> bool:
@@ -17,7 +18,7 @@ def is_table(path: Path) -> bool:
     if path.suffix.lower() == ".parquet":
         return _is_parquet(path)
     head = _text(path).partition("\n")[0]
-    return any(f"{name}" in head for name in (WHY, MARKS[0], CONFLICT)) or _begins(head)
+    return any(f"{name}" in head for name in (WHY, MARKS[0], CONFLICT, CLASH)) or _begins(head)
 
 
 def _begins(head: str) -> bool:

@@ -1,5 +1,7 @@
 """Rows that were taken out and come back: which extract they are of, and what they were then."""
 
+from collections.abc import Sequence
+
 import pyarrow as pa
 from msgspec.structs import replace
 
@@ -9,10 +11,11 @@ from tidymerge.core.decide.since import Since, since_of
 from tidymerge.core.naming.header import ROWS_SEARCHED
 from tidymerge.core.naming.mapping import listing
 from tidymerge.core.tidy.tidying import unguard
+from tidymerge.core.words import counted, plural
 from tidymerge.databases import is_database
 from tidymerge.errors import BadOption, NoSuchRun, SourceError
 from tidymerge.formats.extracted import carried_in_parquet, name_beside, named_in_parquet
-from tidymerge.formats.sheet.extracted import carried_in_book, named_in_book
+from tidymerge.formats.sheet.extracted import carried_in_book, named_in_book, rows_of_book
 from tidymerge.history.base_file import from_bytes
 from tidymerge.job.model import NO_BASE, Job
 from tidymerge.job.tables import TablesJob
@@ -20,6 +23,7 @@ from tidymerge.model import IncomingColumn, TableShape
 from tidymerge.model.base import ROW_MARK, Base, Side
 from tidymerge.model.receipt import State
 from tidymerge.ports.log import RunLog
+from tidymerge.run.decided import Part
 from tidymerge.run.split import Gathered
 from tidymerge.sources import open_source
 
@@ -37,7 +41,12 @@ def brought_back(asked: Job | TablesJob, log: RunLog) -> Job | TablesJob:
     if named is None:
         return asked
     base = _read(named, asked, log)
-    return replace(asked, base=base.run, target=asked.target or base.target, key=asked.key or base.key)
+    (address,) = asked.incoming
+    sheet = rows_of_book(parse(address).path) if _is_book(address) and parse(address).fragment is None else None
+    incoming = (f"{address}#{sheet}",) if sheet else asked.incoming
+    return replace(
+        asked, incoming=incoming, base=base.run, target=asked.target or base.target, key=asked.key or base.key
+    )
 
 
 def _named_in(job: Job) -> str | None:
@@ -51,6 +60,12 @@ def _named_in(job: Job) -> str | None:
     ending = path.suffix.lower()
     named = named_in_parquet(path) if ending == _PARQUET else named_in_book(path) if ending in _BOOKS else None
     return named or _marked(address, job)
+
+
+def _is_book(address: str) -> bool:
+    if address == STANDARD_INPUT or is_server(address):
+        return False
+    return parse(address).path.suffix.lower() in _BOOKS
 
 
 def _marked(address: str, job: Job) -> str | None:
@@ -129,12 +144,20 @@ def come_back(plan: Plan, base: Base, prefer: Side | None) -> Plan:
     return replace(plan, pairing=pairing, since=since_of(base, pairing, prefer))
 
 
-def words_on(since: Since) -> str:
+def words_on(since: Since, parts: Sequence[Part]) -> list[str]:
     """What is worth saying of rows that come back."""
-    said = f"The rows come back from the extract {since.run}: only cells that were edited are loaded."
-    if since.prefer is Side.SHEET:
-        return f"{said} Where others changed a field, too, the sheet's value is taken."
-    return f"{said} Where others changed a field, too, the table's value stays." if since.prefer else said
+    said = [f"The rows come back from the extract {since.run}: only cells that were edited are loaded."]
+    both = [part.changes.clashes for part in parts if part.changes.clashes is not None]
+    count = sum(len(clashes.rows) for clashes in both)
+    if count:
+        what = f"{counted(count, 'field')} {plural(count, 'was', 'were')} changed by others, too"
+        rows = sum(len(set(clashes.rows.tolist())) for clashes in both)
+        said.append(
+            f"{what}: {plural(rows, 'its row is', 'their rows are')} rejected, unless one side's value is preferred."
+            if since.prefer is None
+            else f"{what}: the {since.prefer}'s value {plural(count, 'is', 'are')} taken."
+        )
+    return said
 
 
 def as_taken_out(gathered: Gathered, base: Base) -> Gathered:

@@ -28,12 +28,13 @@ from tidymerge.model import Incoming
 from tidymerge.model.receipt import Example, Receipt, RejectedCell, Rejects, SampleRow, State, TableReceipt, Touch
 from tidymerge.on_disk import Placed
 from tidymerge.reports import rejects_file
+from tidymerge.reports.ours import CLASH
 from tidymerge.run.decided import Decided
 
 if TYPE_CHECKING:
     from tidymerge.reports.marked_file import Marked
 
-_CLASH = ("row", "key", "column", "was", "sheet", "now")
+_CLASH = ("row", "key", "column", CLASH, "conflict: sheet", "conflict: now")
 _CONFLICTS_LISTED = 1000  # in the receipt; the file of conflicts has them all
 _REJECTS_SHOWN = 10  # of each reason, in the receipt; the rejects file has them all
 _UPDATES_SHOWN, _INSERTS_SHOWN = 2, 1

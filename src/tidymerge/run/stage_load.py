@@ -79,7 +79,7 @@ class StagedLoad(Struct, frozen=True):
         decided = sum_up(self.plan, self.widened, self.gathered, self.target, parts, self.noticed, told)
         readable = for_people(self.target)
         if self.plan.since is not None:
-            decided = decided.noting(words_on(self.plan.since))
+            decided = decided.noting(*words_on(self.plan.since, parts))
         decided = replace(
             decided,
             request=request_of(self.job),

@@ -56,6 +56,14 @@ class Rows(Struct):
     beside: pa.Table
     notes: list[str] = field(default_factory=list)
 
+    @property
+    def in_full(self) -> pa.Table:
+        """The rows with what stands beside them."""
+        rows = self.rows
+        for name in self.beside.column_names:
+            rows = rows.append_column(name, self.beside[name])
+        return rows
+
 
 def taken_out(asked: Extraction, target: Target, clock: Clock, progress: Progress) -> Rows:
     """Read the records that are meant. Raises UsageError and TargetError."""

@@ -60,6 +60,7 @@ def demo(
 ) -> None:
     """Make a co-operative's database and workbooks; look, draft, preview, load, change, archive, undo."""
     from tidymerge.cli.screen import output
+    from tidymerge.demo import chair
     from tidymerge.demo.data import DATABASE, LIST, WORKBOOK, finish_job, make_demo
     from tidymerge.demo.season import SEASON
     from tidymerge.model import ReadOptions
@@ -68,7 +69,7 @@ def demo(
     out = output.console()
     path = Path(folder)
     own = {DATABASE, WORKBOOK, LIST, SEASON, _JOB, _REJECTS, _MARKED, _PAGE, _CHART, "list-rejects.csv"}
-    _check_folder(path, own | {_SEASON_JOB, _SEASON_REJECTS, _SEASON_PAGE})
+    _check_folder(path, own | {_SEASON_JOB, _SEASON_REJECTS, _SEASON_PAGE, *chair.FILES})
     make_demo(path)
     out.print(f"Made {path / DATABASE} (a co-operative's hives) and {path / WORKBOOK} (this week's inspections).")
     os.chdir(path)
@@ -95,8 +96,26 @@ def demo(
     _step(context, out, "7. The chair has a list of the hives in a workbook, with formulas and a chart.", _INTO_LIST)
     for words, command in _OF_RECORDS:
         _step(context, out, words, command)
-    _step(context, out, "14. What was done so far, by whom, with which file?", ["runs", "--since", "1 hour"])
+    _out_and_back(context, out)
+    _step(context, out, "18. What was done so far, by whom, with which file?", ["runs", "--since", "1 hour"])
     _try_next(out, path, DATABASE, LIST)
+
+
+def _out_and_back(context: typer.Context, out: "Console") -> None:
+    """Rows go out, are edited, and come back, while somebody else was at work."""
+    from tidymerge.demo import chair
+
+    chair.make_visit(Path())
+    words = "14. The chair takes the hives of one apiary out, to correct a few cells at home."
+    _step(context, out, words, ["extract", _TABLE, "--where", chair.APIARY, "--out", chair.SHEET])
+    _say(out, "15. The chair edits three cells:")
+    for line in chair.edit_sheet(Path(chair.SHEET)):
+        out.print(f"    {line}")
+    words = "16. Meanwhile a warden was there, and loads the visit: the same field of hive 2, and another one."
+    _step(context, out, words, ["load", chair.VISIT, "--into", _TABLE, "--yes"])
+    words = "17. The chair's sheet comes back: only edited cells are loaded, and what both changed is said."
+    back = ["load", chair.SHEET, "--rejects", chair.REJECTS, "--conflicts", chair.CONFLICTS, "--yes"]
+    _step(context, out, words, back)
 
 
 def _finish_job(out: "Console", job: Path) -> None:
@@ -149,6 +168,8 @@ def _as_typed(arguments: list[str]) -> str:
 def _try_next(out: "Console", path: Path, database: str, listed: str) -> None:
     from rich.text import Text
 
+    from tidymerge.demo import chair
+
     _say(out, f"To look at and to try next, in the folder {path}:")
     for words, command in (
         ("the receipt as a page, to open in a browser", _PAGE),
@@ -160,6 +181,7 @@ def _try_next(out: "Console", path: Path, database: str, listed: str) -> None:
         ("next week, give only the new workbook", f"tidymerge load week33.xlsx --job {_JOB}"),
         ("take back a load: RUN is its name above", "tidymerge undo RUN"),
         ("the season's receipt as a page", _SEASON_PAGE),
+        ("the chair's sheet, as it came back", chair.SHEET),
         ("see all tables", f"tidymerge look {database}"),
     ):
         out.print(Text.assemble(f"  {command:<52}", (words, "dim")))

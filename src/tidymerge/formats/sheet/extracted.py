@@ -8,13 +8,14 @@ from collections.abc import Iterator
 from pathlib import Path
 from xml.etree import ElementTree as ET
 
-from python_calamine import CalamineError, CalamineWorkbook
+from python_calamine import CalamineError, CalamineWorkbook, SheetTypeEnum, SheetVisibleEnum
 
 from tidymerge.errors import TargetUnreadable
 from tidymerge.formats.extracted import unpacked
 from tidymerge.formats.sheet.package import local, parsed
 
-PROPERTY, BASE_SHEET = "tidymerge extract", "Base"
+PROPERTY = "tidymerge extract"
+ABOUT_SHEET, LISTS_SHEET, BASE_SHEET = "About", "Lists", "Base"
 _MOST = 64 << 20  # bytes of a part that is looked at
 
 
@@ -28,6 +29,16 @@ def named_in_book(path: Path) -> str | None:
     except (zipfile.BadZipFile, OSError, NotImplementedError):  # which is said when it is read
         return None
     return None
+
+
+def rows_of_book(path: Path) -> str | None:
+    """The sheet with the rows, wherever it was moved: the first that can be seen and does not stand beside it."""
+    try:
+        found = CalamineWorkbook.from_path(str(path)).sheets_metadata
+    except (CalamineError, OSError):
+        return None
+    seen = (one.name for one in found if one.typ == SheetTypeEnum.WorkSheet and one.visible == SheetVisibleEnum.Visible)
+    return next((name for name in seen if name not in (ABOUT_SHEET, LISTS_SHEET, BASE_SHEET)), None)
 
 
 def carried_in_book(path: Path) -> bytes | None:

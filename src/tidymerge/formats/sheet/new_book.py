@@ -19,11 +19,12 @@ from openpyxl.styles import Alignment, Font, PatternFill, Protection
 from openpyxl.utils import get_column_letter, quote_sheetname
 from openpyxl.workbook.defined_name import DefinedName
 from openpyxl.worksheet.datavalidation import DataValidation
+from openpyxl.worksheet.properties import PageSetupProperties
 from openpyxl.worksheet.worksheet import Worksheet
 
 from tidymerge.core.tidy.cells import as_array, keep, mask_of, shown, valid
 from tidymerge.formats.extracted import name_beside, packed
-from tidymerge.formats.sheet.extracted import BASE_SHEET, PROPERTY
+from tidymerge.formats.sheet.extracted import ABOUT_SHEET, BASE_SHEET, LISTS_SHEET, PROPERTY
 from tidymerge.formats.sheet.package import Package
 from tidymerge.formats.sheet.serials import FIRST_DAY, serials
 from tidymerge.formats.sheet.xml import escaped
@@ -38,7 +39,6 @@ _FORMATS = {
 }  # fmt: skip
 _TEXT = "@"
 _WIDEST, _LOOKED_AT = 40, 200
-_LISTS = "Lists"
 _PLAIN = r"^[^&<>\r\n_]*$"
 
 
@@ -104,11 +104,9 @@ def _skeleton(book: NewBook, rows: pa.Table) -> Workbook:
     made = Workbook()
     sheet = made.worksheets[0]
     sheet.title = book.title
-    lists = made.create_sheet(_LISTS)
+    lists = made.create_sheet(LISTS_SHEET)
     lists.sheet_state = "hidden"
-    listed = 0
-    last = rows.num_rows + 1
-    at = 0
+    listed = at = 0
     for column in book.columns:
         at += 1
         letter = get_column_letter(at)
@@ -130,17 +128,8 @@ def _skeleton(book: NewBook, rows: pa.Table) -> Workbook:
             sheet.column_dimensions[get_column_letter(at)].width = 24
             cell = sheet.cell(2, at)
             cell.fill, cell.protection = _BESIDE, Protection(locked=True)
-    at += 1
-    _head(sheet, at, book.mark, key=False)
-    sheet.cell(2, at).number_format = _TEXT
-    sheet.column_dimensions[get_column_letter(at)].hidden = True
-    keys = sum(column.key for column in book.columns)
-    sheet.freeze_panes = sheet.cell(2, keys + 1 if [c.key for c in book.columns[:keys]] == [True] * keys else 1)
-    sheet.auto_filter.ref = f"A1:{get_column_letter(at)}{max(last, 2)}"
-    protection = sheet.protection
-    protection.sheet = True
-    for allowed in ("formatCells", "formatColumns", "formatRows", "insertRows", "deleteRows", "sort", "autoFilter"):
-        setattr(protection, allowed, False)  # what is not protected
+            cell.alignment = Alignment(horizontal="left", indent=1)
+    _finish(sheet, at + 1, book, rows.num_rows + 1)
     _about(made, book)
     if not listed:
         made.remove(lists)
@@ -148,8 +137,24 @@ def _skeleton(book: NewBook, rows: pa.Table) -> Workbook:
     return made
 
 
+def _finish(sheet: Worksheet, at: int, book: NewBook, last: int) -> None:
+    """The column that numbers the rows, what stays in sight, how it is printed, and what is locked."""
+    _head(sheet, at, book.mark, key=False)
+    sheet.cell(2, at).number_format = _TEXT
+    sheet.column_dimensions[get_column_letter(at)].hidden = True
+    keys = sum(column.key for column in book.columns)  # which come first
+    sheet.freeze_panes = sheet.cell(2, keys + 1)
+    sheet.auto_filter.ref = f"A1:{get_column_letter(at)}{max(last, 2)}"
+    sheet.page_setup.orientation, sheet.sheet_properties.pageSetUpPr = "landscape", PageSetupProperties(fitToPage=True)
+    sheet.page_setup.fitToHeight = 0
+    sheet.print_title_rows = "1:1"
+    sheet.protection.sheet = True
+    for allowed in ("formatCells", "formatColumns", "formatRows", "insertRows", "deleteRows", "sort", "autoFilter"):
+        setattr(sheet.protection, allowed, False)  # what is not protected
+
+
 def _about(made: Workbook, book: NewBook) -> None:
-    sheet = made.create_sheet("About")
+    sheet = made.create_sheet(ABOUT_SHEET)
     for at, line in enumerate(book.about, start=1):
         cell = sheet.cell(at, 1, line)
         cell.data_type = "s"  # never a formula
@@ -177,6 +182,10 @@ def _style(sheet: Worksheet, at: int, column: SheetColumn) -> None:
     cell, whole = sheet.cell(2, at), sheet.column_dimensions[get_column_letter(at)]
     cell.number_format = whole.number_format = form
     whole.protection = Protection(locked=False)
+    side = "left" if form == _TEXT else "right"
+    for one in (cell, sheet.cell(1, at)):
+        one.alignment = Alignment(horizontal=side, indent=1)
+    whole.alignment = Alignment(horizontal=side, indent=1)
     cell.protection = Protection(locked=column.key or column.beside)
     if column.beside:
         cell.fill = _BESIDE
@@ -206,9 +215,9 @@ def _list(lists: Worksheet, at: int, column: SheetColumn) -> str:
     right = get_column_letter(at + 1) if choice.names is not None else letter
     count = max(len(choice.values), 1)
     name = f"list_{at}"
-    area = f"{quote_sheetname(_LISTS)}!${letter}$1:${right}${count}"
+    area = f"{quote_sheetname(LISTS_SHEET)}!${letter}$1:${right}${count}"
     lists.parent.defined_names[name] = DefinedName(name, attr_text=area)
-    return f"{quote_sheetname(_LISTS)}!${letter}$1:${letter}${count}"
+    return f"{quote_sheetname(LISTS_SHEET)}!${letter}$1:${letter}${count}"
 
 
 def _validations(column: SheetColumn, source: str | None) -> list[DataValidation]:

@@ -10,7 +10,7 @@ import pyarrow as pa
 from tidymerge.core.tidy.cells import as_array, shown
 from tidymerge.errors import MissingPackage
 from tidymerge.formats.extracted import packed
-from tidymerge.formats.sheet.extracted import BASE_SHEET, PROPERTY
+from tidymerge.formats.sheet.extracted import ABOUT_SHEET, BASE_SHEET, PROPERTY
 from tidymerge.formats.sheet.new_book import NewBook, SheetColumn, spoiled
 from tidymerge.model import Kind
 
@@ -32,7 +32,7 @@ def write_ods(path: Path, book: NewBook, rows: pa.Table) -> None:
     marks = [f"{book.run}:{number}" for number in range(1, rows.num_rows + 1)]
     names = [*(column.name for column in book.columns), book.mark]
     document.body.append(_sheet(book.title, [names, *zip(*columns, marks, strict=True)]))
-    document.body.append(_sheet("About", [[line] for line in book.about]))
+    document.body.append(_sheet(ABOUT_SHEET, [[line] for line in book.about]))
     if book.carried is not None:
         document.body.append(_sheet(BASE_SHEET, [[text] for text in packed(book.carried)]))
     document.meta.set_user_defined_metadata(PROPERTY, book.run)
