@@ -27,6 +27,7 @@ from tidymerge.cli.commands import (
     runs,
     schema,
     undo,
+    watch,
 )
 from tidymerge.cli.screen.closing import committed
 from tidymerge.cli.screen.streams import Streams
@@ -59,6 +60,7 @@ app.command(short_help="Load the rows, all or nothing.")(load.load)
 app.command(short_help="Set columns of records that are there.")(change.change)
 app.command(short_help="Take records out of a table.")(remove.remove)
 app.command(short_help="Take rows out into a file, to be edited.")(extract.extract)
+app.command(short_help="Load what arrives in a folder, each file once.")(watch.watch)
 app.command(short_help="List past runs; tell what became of a record.")(runs.runs)
 app.command(short_help="Show one run in full.")(receipt.receipt)
 app.command(short_help="Put back what a run changed.")(undo.undo)

@@ -28,7 +28,9 @@ class Taken(Struct, frozen=True):
 
 def write_text(path: Path, taken: Taken) -> None:
     """Write CSV, or text parted by tabs, in UTF-8 with a byte-order mark. Raises OSError."""
-    columns = {name: guard(shown(as_array(taken.rows[name]))) for name in taken.rows.column_names}
+    held = {name: as_array(taken.rows[name]) for name in taken.rows.column_names}
+    # Of what is no text, none could be run.
+    columns = {name: guard(one) if pa.types.is_string(one.type) else shown(one) for name, one in held.items()}
     names = guard(pa.array(list(columns), pa.string())).to_pylist()
     texts = list(columns.values())
     if taken.marked:

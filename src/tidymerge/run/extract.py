@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -22,6 +23,7 @@ from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Target
 from tidymerge.reports.extract_file import TEXTS, Taken, check, write_parquet, write_text
 from tidymerge.run.commit import full_address
+from tidymerge.run.meanwhile import meanwhile
 from tidymerge.run.opening import QUIET, opened
 from tidymerge.run.record import recorded
 from tidymerge.run.report import Clock
@@ -63,9 +65,10 @@ def extract(asked: Extraction, progress: Progress = QUIET) -> Extracted:
                 taken = taken_out(asked, target, clock, progress)
                 guarded = asked.out.suffix.lower() in TEXTS
                 base = Base(name, full_address(address, target.address), taken.key, taken.rows, guarded=guarded)
-                kept = to_bytes(base)
                 progress.stage("writing the file", taken.rows.num_rows)
-                _write(asked, draft, taken, base, kept if asked.carry else None, target)
+                with meanwhile(partial(to_bytes, base), break_off=lambda: None) as packed:
+                    _write(asked, draft, taken, base, packed() if asked.carry else None, target)
+                    kept = packed()
             recording.keep_base(kept)
             message = f"{counted(taken.rows.num_rows, 'row')} to {asked.out}"
             run = replace(run, target=base.target, key=taken.key, record_key=taken.key, message=message)

@@ -32,6 +32,7 @@ class Outputs(Struct, frozen=True):
     changes: Path | None = None  # changed fields
     draft: Path | None = None  # a job
     save_rejects: bool = True
+    only_rejected: bool = False  # the rejected rows and the marked copy only where rows are rejected
 
     def check(
         self,

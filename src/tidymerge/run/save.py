@@ -50,12 +50,14 @@ def save_of_load(decided: Decided, job: Job, clock: Clock, outputs: Outputs) -> 
     notes, rejects = [], None
     try:
         files.extend(save_copy(copy) for copy in decided.copies)
-        if outputs.rejects is not None or (decided.total.rejected and outputs.save_rejects and job.save_rejects):
+        wanted = decided.total.rejected or not outputs.only_rejected
+        asked = outputs.rejects is not None and wanted
+        if asked or (decided.total.rejected and outputs.save_rejects and job.save_rejects):
             files.append(save_rejects(decided, outputs.rejects, job.incoming[0]))
             rejects = files[-1].path
         if outputs.conflicts is not None:
             files.append(save_clashes(decided, outputs.conflicts))
-        if outputs.marked is not None:
+        if outputs.marked is not None and wanted:
             file, note = save_marked(decided, outputs.marked, clock, preview=False)
             files.append(file)
             notes += [note] if note else []

@@ -13,7 +13,7 @@ from tidymerge.core.decide.change import ChangePlan
 from tidymerge.core.decide.columns import Surroundings
 from tidymerge.core.match.match import by_number, code_keys, match, texts_to_tell
 from tidymerge.core.naming.mapping import fold, target_name
-from tidymerge.core.tidy.cells import as_array
+from tidymerge.core.tidy.cells import as_array, mask_of
 from tidymerge.core.tidy.convert import as_text, cast_cells
 from tidymerge.core.words import counted
 from tidymerge.errors import BadOption
@@ -107,7 +107,23 @@ def _sorted(existing: Existing, order: Sequence[tuple[str, str]]) -> Existing:
     if not existing.values.num_rows:
         return existing
     sought = existing.values.select(list(dict.fromkeys(name for name, _ in order)))
+    if _is_sorted(sought, order):
+        return existing
     return _at(existing, pc.sort_indices(sought, sort_keys=list(order)).to_numpy())
+
+
+def _is_sorted(values: pa.Table, order: Sequence[tuple[str, str]]) -> bool:
+    """Whether rows are in ascending order already, as a table often gives them by its key."""
+    equal = np.ones(max(values.num_rows - 1, 0), bool)
+    for name, how in order:
+        column = as_array(values[name])
+        if how != "ascending" or column.null_count:
+            return False
+        one, other = column.slice(0, len(column) - 1), column.slice(1)
+        if (equal & mask_of(pc.greater(one, other))).any():
+            return False
+        equal &= mask_of(pc.equal(one, other))
+    return True
 
 
 def _at(existing: Existing, records: Indices) -> Existing:

@@ -179,7 +179,7 @@ def outputs(*, no_rejects: bool = False, **given: str | None) -> "Outputs":
     """The files that options name, as far as they were given."""
     from tidymerge.run.outputs import Outputs
 
-    paths = {name: Path(text) for name, text in given.items() if text is not None}
+    paths: dict[str, Any] = {name: Path(text) for name, text in given.items() if text is not None}
     return Outputs(**paths, save_rejects=not no_rejects)
 
 

@@ -111,6 +111,8 @@ def meeting(plan: ChangePlan, existing: Existing) -> Met:
 
 def only(existing: Existing, mask: Mask) -> Existing:
     """Some of the records."""
+    if mask.all():
+        return replace(existing, complete=False)
     chosen = pa.array(mask)
     return Existing(
         existing.values.filter(chosen),
