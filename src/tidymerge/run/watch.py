@@ -23,6 +23,7 @@ from tidymerge.errors import (
     NoSuchSheet,
     NoSuchTable,
     SourceChanged,
+    Stopped,
     TargetError,
     TidyMergeError,
 )
@@ -88,18 +89,17 @@ def watch(asked: Watching, tell: Tell, wait: Wait, shield: Shield) -> Mapping[st
         raise NoSuchFile(f"There is no folder {asked.folder} to watch.")
     if asked.job.file is None:
         raise BadOption("What arrives is loaded by a job file, by which it is known again: name one.")
-    with _alone(asked.folder, tell, wait):
-        watcher = _Watcher(asked, tell, shield)
-        targets = ", ".join(without_password(job.target) for job in jobs_of(asked.job))
-        tell(Event("watching", f"Watching {asked.folder} for {targets}."))
-        try:
+    watcher = _Watcher(asked, tell, shield)
+    targets = ", ".join(without_password(job.target) for job in jobs_of(asked.job))
+    try:
+        with _alone(asked.folder, tell, wait):
+            tell(Event("watching", f"Watching {asked.folder} for {targets}."))
             while (pause := watcher.sweep()) is not None:
                 wait(pause)
-        except (Interrupted, KeyboardInterrupt):
-            tell(Event("ended", "Asked to end: nothing is under way."))
-            return watcher.counts
         tell(Event("ended", "All that was there is done."))
-        return watcher.counts
+    except (Interrupted, KeyboardInterrupt):
+        tell(Event("ended", "Asked to end: nothing is under way."))
+    return watcher.counts
 
 
 @contextmanager
@@ -173,6 +173,8 @@ class _Watcher:
 
     def _arrived(self, path: Path) -> None:
         """Load a file, unless its content was loaded before; and move it to its place."""
+        for said in self._ledger.refresh():  # what the file before brought, or somebody else
+            self._say(Event("settled", said))
         checksum = self._ledger.checksum(path)
         if self._later.get(checksum, 0.0) > time.monotonic() or (self._asked.leave and checksum in self._told):
             return
@@ -243,12 +245,18 @@ class _Watcher:
 
     def _hold(self, path: Path, checksum: str, error: TidyMergeError) -> None:
         """Let a file wait for a person."""
+        warnings = error.receipt.warnings if isinstance(error, Stopped) else ()
+        why = " ".join([*warnings, str(error)])
         if self._asked.leave:
             self._told.add(checksum)
-            self._say(Event("held", f"{path.name} was not loaded, and stays: {error}", path.name))
+            self._say(Event("held", f"{path.name} was not loaded, and stays: {why}", path.name))
             return
-        place = hold(path, self._asked.folder, checksum, lambda place: self._asked.release(place, error))
-        self._say(Event("held", f"{path.name} waits in {place.parent}: {error}", path.name))
+
+        def words(place: Path) -> str:
+            return "\n".join([*warnings, self._asked.release(place, error)])
+
+        place = hold(path, self._asked.folder, checksum, words)
+        self._say(Event("held", f"{path.name} waits in {place.parent}: {why}", path.name))
 
     def _put_off(self, checksum: str, name: str, words: str) -> None:
         """Try again later: what stands in the way may go."""

@@ -1,13 +1,18 @@
 """`tidymerge watch`: load what arrives in a folder."""
 
 import json as json_form
+import signal
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
+from types import FrameType
 from typing import TYPE_CHECKING, Annotated, Literal
 
 import typer
+
+from tidymerge.errors import Interrupted
 
 if TYPE_CHECKING:
     from tidymerge.errors import TidyMergeError
@@ -53,11 +58,53 @@ def watch(
         Path(folder), job_with(Path(job), Given(target=into)), pattern, sheets, rest=rest, by_time=order == "time",
         once=once, leave=leave, accept_warnings=yes, release=lambda place, error: _to_release(place, error, job),
     )  # fmt: skip
-    counts = watching(asked, _as_json if log == "json" else _as_text, _waiting(Path(folder)), output.uninterrupted)
+    signals, say = _Signals(), _as_json if log == "json" else _as_text
+
+    def tell(event: "Event") -> None:
+        say(event)
+        signals.check()
+
+    counts = watching(asked, tell, signals.checked(_waiting(Path(folder))), signals.held_back)
     if counts.get("later") and once:
         raise typer.Exit(1)
     if counts.get("held") and once:
         raise typer.Exit(output.STOPPED)
+
+
+class _Signals:
+    """Ctrl-C and SIGTERM wait while a load commits and its file goes to its place: then the watch ends."""
+
+    def __init__(self) -> None:
+        self._asked = False
+
+    @contextmanager
+    def held_back(self) -> Iterator[None]:
+        """Only remember a signal that comes inside."""
+        numbers = (signal.SIGINT, signal.SIGTERM)
+        before = [signal.signal(number, self._note) for number in numbers]
+        try:
+            yield
+        finally:
+            for number, handler in zip(numbers, before, strict=True):
+                signal.signal(number, handler)
+
+    def _note(self, _number: int, _frame: FrameType | None) -> None:
+        self._asked = True
+
+    def check(self) -> None:
+        """End if that was asked for meanwhile. Raises Interrupted."""
+        if self._asked:
+            self._asked = False
+            raise Interrupted("Interrupted; nothing is under way.")
+
+    def checked(self, wait: Callable[[float], object]) -> Callable[[float], object]:
+        """The waiting, which ends too."""
+
+        def waiting(seconds: float) -> None:
+            self.check()
+            wait(seconds)
+
+        return waiting
 
 
 def _to_release(place: Path, error: "TidyMergeError", job: str) -> str:
