@@ -365,6 +365,25 @@ class ServerContract(TargetContract):
         assert tidymerge.load(job=folder / "job.toml", accept_warnings=True).rows.inserted == 2
         assert self.rows(folder, "SELECT k, n FROM t WHERE k > 10 ORDER BY k") == [(11, 1), (12, 1)]
 
+    @pytest.mark.parametrize("declared", ["TIMESTAMP", "DATE", "INTEGER"])
+    @pytest.mark.parametrize("query", ["", 'query = "select * from staging"'])
+    def test_a_server_gives_only_rows_that_are_newer(self, folder, declared, query):
+        first, second, third = (
+            ("1", "2", "3") if declared == "INTEGER" else ("'2026-05-01'", "'2026-05-02'", "'2026-05-03'")
+        )
+        self.make(folder, f"CREATE TABLE t (k INTEGER PRIMARY KEY); CREATE TABLE staging (k INTEGER, changed {declared} NULL);"
+                  f"INSERT INTO staging VALUES (1, {first}), (2, {second}), (3, NULL)")  # fmt: skip
+        target, staging = self.address(folder, "t"), self.address(folder, "staging")
+        at = staging.partition("#")[0] if query else staging
+        (folder / "job.toml").write_text(
+            f'[incoming]\nat = "{at}"\n{query}\nnewer_by = "changed"\n[target]\nat = "{target}"\n'
+        )
+        options = {"job": folder / "job.toml", "accept_warnings": True, "rejects": False}
+        assert tidymerge.load(**options).rows.read == 3
+        self.make(folder, f"INSERT INTO staging VALUES (4, {third}), (5, {first})")
+        assert [tidymerge.load(**options).rows.read for _ in range(2)] == [3, 2]  # without a value, and the last one
+        assert self.rows(folder, "SELECT k FROM t ORDER BY k") == [(1,), (2,), (3,), (4,)]
+
     @pytest.mark.parametrize(
         "query",
         [

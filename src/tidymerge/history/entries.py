@@ -72,6 +72,7 @@ class EntryForm(TypedDict):
     latest: Mapping[str, str]
     message: str | None
     receipt: ReceiptForm | None
+    newest: NotRequired[Mapping[str, str]]
     request: NotRequired[RequestForm | None]
     once: NotRequired[bool]
     appends: NotRequired[bool]
@@ -98,6 +99,7 @@ def to_json(run: Run) -> str:
         "record_key": run.record_key,
         "marked": run.marked,
         "latest": dict(run.latest),
+        "newest": dict(run.newest),
         "message": run.message,
         "receipt": None if run.receipt is None else receipt_to_dict(run.receipt),
         "request": request_to_dict(run.request),
@@ -161,6 +163,7 @@ def _run(form: EntryForm) -> Run:
         settled=form["settled"],
         message=form["message"],
         latest=form["latest"],
+        newest=form.get("newest", {}),
         receipt=None if form["receipt"] is None else receipt_from_dict(form["receipt"]),
         request=request_from_dict(form.get("request")),
         once=form.get("once", False),

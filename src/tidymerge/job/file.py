@@ -5,6 +5,7 @@ from typing import Any
 
 from pydantic import Field, model_validator
 
+from tidymerge.core.tidy.newer import Newer
 from tidymerge.core.tidy.steps import (
     KEEP_VALUE,
     Cut,
@@ -93,7 +94,18 @@ class JobFile(Strict):
             strict=self.rules.strict,
             save_rejects=self.rules.save_rejects,
             limits=limits_of(self.limits),
+            newer=_newer(self.incoming),
+            files_once=self.incoming.once,
         )
+
+
+def _newer(incoming: IncomingPart) -> Newer | None:
+    """By which column rows are new. Raises ValueError."""
+    if incoming.newer_by is None:
+        if incoming.newer_overlap is not None:
+            raise ValueError("newer_overlap goes back from what newer_by names: say that, too")
+        return None
+    return Newer(incoming.newer_by, overlap=incoming.newer_overlap)
 
 
 def _of_table(part: TablePart, incoming: IncomingPart) -> Job:

@@ -8,6 +8,7 @@ from typing import Any, TypeVar
 from msgspec import Struct, field
 from msgspec.structs import replace
 
+from tidymerge.core.tidy.newer import Newer
 from tidymerge.errors import BadOption
 from tidymerge.model import ReadOptions
 from tidymerge.model.base import Side
@@ -200,7 +201,9 @@ class Job(Struct, frozen=True):
     `add` are the incoming columns to add to a target that lacks them (or True: all of them); with `create` the target
     is not there yet and is made, `like` another table of its place, if one is named. `removal` is what is asked of the
     records, where the rows name those that go. `base` is the extract from which the rows come back (None: the one that
-    their file names, NO_BASE: none), and `prefer` whose value stays where both sides changed a field.
+    their file names, NO_BASE: none), and `prefer` whose value stays where both sides changed a field. Only rows are
+    read that are `newer` than those of the run before, and with `files_once` only files that were not loaded; all of
+    them `from_start`. So many files were `passed_over`.
     """
 
     incoming: tuple[str, ...]
@@ -227,3 +230,7 @@ class Job(Struct, frozen=True):
     removal: Removal | None = None
     base: str | None = None
     prefer: Side | None = None
+    newer: Newer | None = None
+    files_once: bool = False
+    from_start: bool = False
+    passed_over: int = 0

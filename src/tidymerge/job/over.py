@@ -41,6 +41,7 @@ class Given(Struct, frozen=True):
     like: str | None = None
     base: str | None = None
     prefer: str | None = None
+    from_start: bool = False
 
 
 def job_with(base: Job | TablesJob | Path | None, given: Given) -> Job | TablesJob:
@@ -67,6 +68,7 @@ def job_with(base: Job | TablesJob | Path | None, given: Given) -> Job | TablesJ
         limits=_limits(job.limits, given.limits),
         strict=given.strict or job.strict,
         trust_triggers=given.trust_triggers or job.trust_triggers,
+        from_start=given.from_start,
         base=job.base if given.base is None else given.base,
         prefer=job.prefer if given.prefer is None else Side(given.prefer),
     )

@@ -36,6 +36,11 @@ class IncomingPart(Strict):
     each: Word | list[Word] = Field(
         [], description='Numbered columns that become rows, as in "Frame *": the number is the column `each`.'
     )
+    newer_by: Word | None = Field(
+        None, description="A column of dates or numbers: only rows are read that are as new as the last one before."
+    )
+    newer_overlap: Word | None = Field(None, description='How far to go back before that, as in "1 hour", or "100".')
+    once: bool = Field(default=False, description="Take only files whose content was not loaded into the target.")
     delimiter: Sign | None = None
     quote: Sign | None = None
     encoding: Word | None = None

@@ -1,12 +1,15 @@
 """How the incoming rows are to be read."""
 
+from datetime import datetime
+
 from msgspec import Struct
 
 
 class ReadOptions(Struct, frozen=True):
     """What the person said about how to read; None means: find out.
 
-    `delimiter`, `quote` and `encoding` are for text files, `cells` (B4:H40) for workbooks, `query` for databases.
+    `delimiter`, `quote` and `encoding` are for text files, `cells` (B4:H40) for workbooks, `query` for databases. A
+    server may leave out rows whose column `newer` is less than a value.
     """
 
     delimiter: str | None = None
@@ -14,3 +17,4 @@ class ReadOptions(Struct, frozen=True):
     encoding: str | None = None
     cells: str | None = None
     query: str | None = None
+    newer: tuple[str, int | datetime] | None = None

@@ -30,9 +30,10 @@ class Run(Struct, frozen=True):
     the job found records by, `record_key` those that the log finds them by; with `marked`, exact text starts with a
     letter that is not part of the value. A run is not `settled` while it can't be known whether its commit
     lasted. `message` says why a run was stopped or failed. `latest` has the greatest value of each column of dates that
-    was loaded. `request` is what was asked of records, where no rows came in. Rows of a run that is `once` are not
-    loaded again, nor is a file of which a run `appends` the rows. With `whole`, no key finds a record: all that it
-    holds does, and equal records are as good as each other. `definitions` are those of the columns that went.
+    was loaded, `newest` that of the column by which the next run of the job goes on. `request` is what was asked of
+    records, where no rows came in. Rows of a run that is `once` are not loaded again, nor is a file of which a run
+    `appends` the rows. With `whole`, no key finds a record: all that it holds does, and equal records are as good as
+    each other. `definitions` are those of the columns that went.
     `others` are further tables in which it changed records; which of its `table`s this is about, and how that
     is `called`, where they are several.
     """
@@ -51,6 +52,7 @@ class Run(Struct, frozen=True):
     settled: bool = True
     message: str | None = None
     latest: Mapping[str, str] = field(default_factory=dict)
+    newest: Mapping[str, str] = field(default_factory=dict)
     receipt: Receipt | None = None
     request: Request | None = None
     once: bool = False

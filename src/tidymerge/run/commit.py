@@ -310,6 +310,7 @@ def seal(
         called=decided.called if beside else "",
         key=decided.pairing.key or decided.shape.primary_key,
         latest=decided.latest,
+        newest=decided.newest,
         record_key=carried.record_key,
         whole=carried.whole,
         appends=run.appends or (not decided.pairing.key and not run.undoes),

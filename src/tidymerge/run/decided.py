@@ -72,8 +72,9 @@ class Decided(Struct, frozen=True):
 
     `shown` makes the values of changes fit to be read; `conflicts` gives the records of an undo's parts that can't be
     put back; `limits` are those that the job goes over; `added` columns are in the shape already, `dropped` ones still;
-    `latest` has the greatest incoming value of each column of dates; `unreadable` columns hold values that are not of
-    their type; `request` is what was asked of records, where no rows came in. Of rows that may count only once, `once`
+    `latest` has the greatest incoming value of each column of dates, `newest` that of the one by which the next run
+    goes on; `unreadable` columns hold values that are not of their type; `request` is what was asked of records, where
+    no rows came in. Of rows that may count only once, `once`
     are the incoming columns that count, and `known_as` is why those are left out that were loaded before.
     The whole table is `made` by the run, or `goes` with it. Added columns may come `back`; dropped ones are
     `needed` by these things.
@@ -99,6 +100,7 @@ class Decided(Struct, frozen=True):
     added: tuple[NewColumn, ...] = ()
     dropped: tuple[NewColumn, ...] = ()
     latest: Mapping[str, str] = field(default_factory=dict)
+    newest: Mapping[str, str] = field(default_factory=dict)
     unreadable: frozenset[str] = frozenset()
     request: Request | None = None
     once: tuple[str, ...] | None = None

@@ -86,6 +86,9 @@ def gather(job: Job, shape: TableShape, target: Target, folder: Path) -> tuple[G
     if job.header_row is not None and job.header_row < 1:
         raise BadOption("Rows count from 1, so the row of the column names is 1 or more.")
     names = names_sought(job, shape)
+    least = None if job.newer is None else job.newer.least
+    if job.newer is not None and least is not None:
+        job = replace(job, read=replace(job.read, newer=(job.newer.column, least)))
     sources, rows, is_own = [], [], False
     for address in job.incoming:
         with about(address=without_password(address)):

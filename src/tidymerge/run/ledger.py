@@ -17,10 +17,11 @@ _BLOCK = 1 << 20  # bytes hashed at a time
 
 
 class Ledger:
-    """The loads of one job into its target, by the SHA-256 of the files; those that were taken back don't count."""
+    """The loads of one job (or any) into its target, by the SHA-256 of the files; those taken back don't count."""
 
-    def __init__(self, log: RunLog, job: Job | TablesJob) -> None:
+    def __init__(self, log: RunLog, job: Job | TablesJob, *, of_any_job: bool = False) -> None:
         self._log = log
+        self._any = of_any_job
         self._file, self._target = job.file, reopened(jobs_of(job)[0].target)
         self._several = isinstance(job, TablesJob)
         self._read: set[str] = set()
@@ -44,7 +45,7 @@ class Ledger:
             if undone is None and run.undoes in self._read:  # an undo of an undo: the load stands again
                 with suppress(LogDamaged):
                     self._note(self._log.read(self._log.read(run.undoes).undoes or ""))
-        elif run.state is State.LOADED and run.job == self._file and self._same_target(run.target):
+        elif run.state is State.LOADED and (self._any or run.job == self._file) and self._same_target(run.target):
             self._runs[run.name] = run
 
     def _same_target(self, address: str) -> bool:

@@ -29,6 +29,7 @@ from tidymerge.run.once import alone, held_to_once
 from tidymerge.run.opening import NO_OUTPUTS, QUIET, opened
 from tidymerge.run.outputs import Outputs
 from tidymerge.run.pair_tables import paired
+from tidymerge.run.reading_on import going_on
 from tidymerge.run.record import recorded, settle_all
 from tidymerge.run.report import Clock, first_touches, make_receipt, save_clashes, save_marked, save_rejects
 from tidymerge.run.save import save_of_load
@@ -74,12 +75,12 @@ def preview_in_full(
     asked: Job | TablesJob, most: int, *, outputs: Outputs = NO_OUTPUTS, progress: Progress = QUIET
 ) -> tuple[Receipt, list[Touch]]:
     """A preview, and the first `most` records that would change. Of the `outputs`, page and chart are the caller's."""
-    clock, asked = Clock.begin(named=False), paired(brought_back(asked, FolderLog()))
+    clock, log = Clock.begin(named=False), FolderLog()
+    asked = paired(going_on(brought_back(asked, log), log))
     job = jobs_of(asked)[0]
     with Gatherings(jobs_of(asked)) as gatherings:
         check_outputs(gatherings.jobs, outputs)
         with opened(job.target, write=False, types=_types(job), create=job.create) as target:
-            log = FolderLog()
             _, decided = _decide_load(asked, target, gatherings, clock, log, progress)
             decided = _looked_back(log, job, gatherings.checksums, decided)
             if outputs.rejects is not None:
@@ -119,7 +120,7 @@ def load(
     the way for `wait_seconds` (else as the settings say); LogUnwritable when the log can't keep what undo needs.
     """
     clock, log = Clock.begin(named=True), FolderLog()
-    asked = paired(brought_back(asked, log))
+    asked = paired(going_on(brought_back(asked, log), log))
     jobs = jobs_of(asked)
     job, address = jobs[0], reopened(jobs[0].target)
     told = settle_all(log, address)

@@ -24,6 +24,8 @@ from tidymerge.run.gather import Gathering
 from tidymerge.run.leaving import for_people
 from tidymerge.run.once import known_rows
 from tidymerge.run.plan import describe, plan_load
+from tidymerge.run.reading_on import only_new_rows
+from tidymerge.run.reading_on import words_on as of_new_rows
 from tidymerge.run.relatives import Named, Relative, named, names_of, stand_in, with_meant, with_words
 from tidymerge.run.report import Clock
 from tidymerge.run.settle import Staged
@@ -44,6 +46,7 @@ class StagedLoad(Struct, frozen=True):
     doubts: list[str]
     gone: Leaving | None
     relatives: Sequence[Relative] = ()
+    newest: Mapping[str, str] = {}
 
     @property
     def staged(self) -> list[Staged]:
@@ -81,7 +84,8 @@ class StagedLoad(Struct, frozen=True):
         if self.plan.since is not None:
             decided = decided.noting(*words_on(self.plan.since, parts))
         decided = replace(
-            decided,
+            decided.noting(*of_new_rows(self.job, sum(part.read for part in parts))),
+            newest=self.newest,
             request=request_of(self.job),
             warnings=(*decided.warnings, *self.doubts),
             shown=lambda changes: told(readable(changes)),
@@ -110,6 +114,9 @@ def stage_load(
     progress.stage("reading the incoming rows")
     gathered = gathering.rows(shape, target)
     gathered = gathered if base is None else as_taken_out(gathered, base)
+    newest: Mapping[str, str] = {}
+    if job.newer is not None:
+        gathered, newest = only_new_rows(gathered, job.newer)
     gathered = gathered.together() if seen else gathered
     widened = created(job, gathered, target) if job.create else widen(job, gathered, shape, target)
     known = known_rows(log, job, target)
@@ -131,7 +138,7 @@ def stage_load(
         meant = with_meant(plan.awaits, plan.around.look_ups, parts[0], noticed.values, target)
         plan = replace(plan, awaits=meant)
     parts, doubts = without_absent(job, gathered, parts, noticed.nameless, target)
-    return StagedLoad(job, target, plan, widened, gathered, noticed, parts, doubts, gone, relatives)
+    return StagedLoad(job, target, plan, widened, gathered, noticed, parts, doubts, gone, relatives, newest)
 
 
 def request_of(job: Job) -> Request | None:

@@ -94,5 +94,7 @@ def _open_server(address: Address, options: ReadOptions, over: "Database | None"
     if options.cells is not None:
         raise BadOption(f"A range of cells is for workbooks, not for {address}.")
     if options.query is not None:
-        return QuerySource(connect(address), address, options.query)
-    return OwnServerSource(connect(address), address) if over is None else ServerSource(over, address)
+        return QuerySource(connect(address), address, options.query, options.newer)
+    if over is not None:
+        return ServerSource(over, address, options.newer)
+    return OwnServerSource(connect(address), address, options.newer)

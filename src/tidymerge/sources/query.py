@@ -18,6 +18,7 @@ from tidymerge.errors import BadOption
 from tidymerge.formats.records import simplified
 from tidymerge.formats.table import as_incoming
 from tidymerge.model import ColumnType, Incoming, IncomingColumn, Kind, TargetColumn
+from tidymerge.sources.newer import Newer, newer_rows
 
 if TYPE_CHECKING:
     from tidymerge.databases.contract.database import Database
@@ -57,7 +58,9 @@ def tables_read(query: str, scheme: str = "sqlite") -> tuple[str, ...]:
 class QuerySource:
     """The rows of a query on a server: run once, in a transaction that only reads, over a connection of its own."""
 
-    def __init__(self, connect: "Callable[[], Database]", address: Address, query: str) -> None:
+    def __init__(
+        self, connect: "Callable[[], Database]", address: Address, query: str, newer: Newer | None = None
+    ) -> None:
         scheme = (address.server or "").partition("://")[0].lower()
         text = only_reads(query, scheme)
         self.reads = tables_read(text, scheme)
@@ -71,9 +74,10 @@ class QuerySource:
         database = connect()
         try:
             source = f"(\n{text}\n) t"
-            self._columns = [_exact(column) for column in database.describe_query(source)]
+            told = database.describe_query(source)
+            self._columns = [_exact(column) for column in told]
             database.read_only()
-            self._keep(database, source)
+            self._keep(database, f"{source}{newer_rows(newer, told)}")
         finally:
             database.close()
 

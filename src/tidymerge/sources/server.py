@@ -15,6 +15,7 @@ from tidymerge.formats.records import simplified
 from tidymerge.formats.table import as_incoming
 from tidymerge.model import ColumnType, Incoming, IncomingColumn, Kind, TargetColumn
 from tidymerge.ports.source import Irregular
+from tidymerge.sources.newer import Newer, newer_rows
 
 if TYPE_CHECKING:
     from tidymerge.databases.contract.database import Database, Read
@@ -25,14 +26,14 @@ _SAMPLE = 1000  # records
 class ServerSource:
     """The rows of a table (`postgresql://…/coop#staging.inspections`). `database` stays open."""
 
-    def __init__(self, database: "Database", address: Address) -> None:
+    def __init__(self, database: "Database", address: Address, newer: Newer | None = None) -> None:
         self._database = database
         self.sheet: str | None = None
         self.above = 0
         self.notes: tuple[str, ...] = ()
         table = database.find_table(address.fragment)
         self._columns = database.describe(table).columns
-        self._from = f"{database.in_sql(table)} t"
+        self._from = f"{database.in_sql(table)} t{newer_rows(newer, self._columns)}"
         self.address = database.address(table)
         self.rows_expected = int(numbers(database.read, f"SELECT count(*) AS n FROM {self._from}")[0])
 
@@ -78,8 +79,8 @@ class ServerSource:
 class OwnServerSource:
     """The same over connections of its own: each reading makes one and ends it."""
 
-    def __init__(self, connect: "Callable[[], Database]", address: Address) -> None:
-        self._connect, self._place = connect, address
+    def __init__(self, connect: "Callable[[], Database]", address: Address, newer: Newer | None = None) -> None:
+        self._connect, self._place, self._newer = connect, address, newer
         self.sheet: str | None = None
         self.above = 0
         self.notes: tuple[str, ...] = ()
@@ -90,7 +91,7 @@ class OwnServerSource:
     def _connected(self) -> "Iterator[ServerSource]":
         database = self._connect()
         try:
-            yield ServerSource(database, self._place)
+            yield ServerSource(database, self._place, self._newer)
         finally:
             database.close()
 

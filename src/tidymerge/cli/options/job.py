@@ -44,7 +44,8 @@ def job_of(
     query: options.Query = None, add_columns: options.AddColumns = False, add_column: options.AddColumn = None,
     create: options.Create = False, like: options.Like = None, skip_when: options.SkipWhen = None,
     append: options.Append = False, again: options.Again = False, base: options.Base = None,
-    no_base: options.NoBase = False, prefer: options.Prefer = None, delimiter: options.Delimiter = None,
+    no_base: options.NoBase = False, prefer: options.Prefer = None, from_start: options.FromStart = False,
+    delimiter: options.Delimiter = None,
     quote: options.Quote = None, encoding: options.Encoding = None, most_updated: options.MostUpdated = None,
     most_inserted: options.MostInserted = None, most_rejected: options.MostRejected = None,
     fewest_rows: options.FewestRows = None, expect_updated: options.ExpectUpdated = None,
@@ -64,7 +65,7 @@ def job_of(
         add=add_columns or add_column or False, header_row=header_row, take_rows=rows, skip_when=skip_when,
         read=options.read_options(delimiter, quote, encoding, cells, query), limits=limits, strict=strict,
         trust_triggers=trust_triggers, append=append, again=again, create=create, like=like, prefer=prefer,
-        base=_base(base, no_base=no_base),
+        base=_base(base, no_base=no_base), from_start=from_start,
     )  # fmt: skip
     return _complete(job_with(None if job_file is None else Path(job_file), given))
 

@@ -85,6 +85,9 @@ Like = Annotated[
 ]
 Append = Annotated[bool, typer.Option("--append", help="Every row is a new record: none is looked for.")]
 Again = Annotated[bool, typer.Option("--again", help="Load rows again that may count only once.")]
+FromStart = Annotated[
+    bool, typer.Option("--from-start", help="Read all rows and files, whatever the run before had (newer_by, once).")
+]
 Base = Annotated[
     str | None,
     typer.Option("--base", metavar="RUN", help="The extract from which the rows come back, where they don't say it."),

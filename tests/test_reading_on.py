@@ -1,0 +1,84 @@
+"""Going on where the last run ended: newer rows, and files that were not loaded before."""
+
+import json
+import random
+import sqlite3
+from contextlib import closing
+from pathlib import Path
+
+import pytest
+
+from conftest import database, text_file
+from strategies import LONG
+
+SCHEMA = "CREATE TABLE staging (k INTEGER PRIMARY KEY, kg INTEGER, changed_on TIMESTAMP); CREATE TABLE hives (k INTEGER PRIMARY KEY, kg INTEGER);"
+
+
+@pytest.fixture
+def coop(folder):
+    database(folder / "coop.db", SCHEMA, rows=[])
+    Path("job.toml").write_text(
+        '[incoming]\nat = "coop.db#staging"\nnewer_by = "Changed On"\nnewer_overlap = "1 hour"\n[target]\nat = "coop.db#hives"\n[columns]\nk = "k"\nkg = "kg"\n'
+    )
+    return folder
+
+
+def do(statement):
+    with closing(sqlite3.connect("coop.db")) as connection, connection:
+        return connection.execute(statement).fetchall()
+
+
+def load(run, *options):
+    ended = run("load", "--job", "job.toml", "--yes", "--json", *options)
+    assert ended.status == 0, ended.err
+    return ended.receipt
+
+
+def test_only_rows_that_are_as_new_as_the_last_one_are_read(run, coop):
+    do("INSERT INTO staging VALUES (1, 1, '2026-05-01 10:00:00'), (2, 2, '2026-05-02 10:00:00'), (3, 3, NULL)")
+    assert load(run)["rows"]["inserted"] == 3
+    do("INSERT INTO staging VALUES (4, 4, '2026-05-02 09:30:00'), (5, 5, '2026-05-02 08:00:00'), (6, 6, '2026-05-03')")
+    do("UPDATE staging SET kg = 9 WHERE k = 1")  # whose time says nothing of it
+    second = load(run)
+    assert "from 2026-05-02 09:00:00 on; 4 rows" in str(second["notes"])
+    assert (second["rows"]["inserted"], second["incoming"]["rows"]) == (2, 4)  # 2 is equal, 3 has no time
+    assert load(run)["incoming"]["rows"] == 2  # the last one again, and the one without a time
+    preview = run("preview", "--job", "job.toml", "--from-start", "--json").receipt
+    assert (preview["incoming"]["rows"], preview["rows"]["updated"], preview["rows"]["inserted"]) == (6, 1, 1)
+    assert run("undo", second["run"], "--yes").status == 0
+    assert load(run)["rows"]["inserted"] == 2  # what was taken back comes again
+    do("UPDATE staging SET changed_on = 'soon' WHERE k = 6")
+    assert "no dates, times or whole numbers" in run("preview", "--job", "job.toml").err
+
+
+def test_numbers_serve_too_and_never_miss_one(run, coop):
+    chance, known = random.Random(3), {}
+    Path("job.toml").write_text(
+        '[incoming]\nat = "coop.db"\nquery = "select k, kg, kg as version from staging"\nnewer_by = "version"\n[target]\nat = "coop.db#hives"\n[columns]\nk = "k"\nkg = "kg"\n'
+    )
+    version = -5
+    for _ in range(30 if LONG else 6):
+        for _ in range(chance.randint(0, 4)):
+            version += chance.randint(0, 3)  # several may have the same one
+            key = chance.randint(1, 40)
+            known[key] = version
+            do(f"INSERT INTO staging (k, kg) VALUES ({key}, {version}) ON CONFLICT (k) DO UPDATE SET kg = excluded.kg")
+        load(run)
+        assert dict(do("SELECT k, kg FROM hives")) == known
+
+
+def test_files_are_taken_once_however_they_are_called(run, coop):
+    Path("job.toml").write_text('[incoming]\nat = "week*.csv"\nonce = true\n[target]\nat = "coop.db#hives"\n')
+    for number in (1, 2):
+        text_file(Path(f"week{number}.csv"), [["k", "kg"], [number, number]])
+    assert load(run)["rows"]["inserted"] == 2
+    text_file(Path("week3.csv"), [["k", "kg"], [3, 3]])
+    Path("week2.csv").rename("week20.csv")
+    third = load(run)
+    assert (third["rows"]["inserted"], third["incoming"]["rows"]) == (1, 1)
+    assert "2 files passed over" in str(third["notes"])
+    nothing = load(run)
+    assert (nothing["rows"]["skipped"], nothing["rows"]["unchanged"]) == (1, 0)
+    assert "3 files passed over" in str(nothing["notes"])
+    assert load(run, "--from-start")["rows"]["unchanged"] == 3
+    assert json.loads(run("runs", "--json").out)["runs"]
