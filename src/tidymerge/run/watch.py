@@ -182,7 +182,7 @@ class _Watcher:
         known = self._ledger.loaded(checksum)
         if known is not None and known.receipt is not None:
             self._told.add(checksum)
-            self._done(path, known.name, known.receipt, beside, "known", "was loaded before")
+            self._done(path, known.name, known.receipt, beside, known=True)
             return
         doubt = self._ledger.in_doubt(checksum)
         if doubt is not None:
@@ -202,7 +202,7 @@ class _Watcher:
             return
         self._later.pop(checksum, None)
         self._told.add(checksum)
-        self._done(path, receipt.run or "", receipt, beside, "loaded", "was loaded")
+        self._done(path, receipt.run or "", receipt, beside, known=False)
 
     def _beside(self, path: Path, checksum: str) -> Beside:
         """Where what lies beside a file is written before it has its place."""
@@ -234,14 +234,19 @@ class _Watcher:
             )
         return replace(job, incoming=tuple(f"{path}#{name}" for name in meant)) if meant else job
 
-    def _done(self, path: Path, run: str, receipt: Receipt, beside: Beside, what: str, words: str) -> None:
+    def _done(self, path: Path, run: str, receipt: Receipt, beside: Beside, *, known: bool) -> None:
         place = path if self._asked.leave else finish(path, self._asked.folder, run, receipt, beside)
+        went = "" if self._asked.leave else f" It went to {place.parent}."
+        if known:
+            self._say(Event("known", f"{path.name} was loaded before, by the run {run}.{went}", path.name, run))
+            return
         rows = receipt.rows
         counts = {
             "inserted": rows.inserted, "updated": rows.updated, "unchanged": rows.unchanged, "skipped": rows.skipped,
             "rejected": rows.rejected, "removed": rows.removed,
         }  # fmt: skip
-        self._say(Event(what, f"{path.name} {words} by the run {run}: it is {place}.", path.name, run, counts))
+        told = ", ".join(f"{count:,} {word}" for word, count in counts.items() if count) or "no rows"
+        self._say(Event("loaded", f"{path.name}: {told}.{went} Run {run}.", path.name, run, counts))
 
     def _hold(self, path: Path, checksum: str, error: TidyMergeError) -> None:
         """Let a file wait for a person."""

@@ -115,12 +115,7 @@ def _to_release(place: Path, error: "TidyMergeError", job: str) -> str:
 
 
 def _as_text(event: "Event") -> None:
-    print(f"{datetime.now():%Y-%m-%d %H:%M:%S} {event.what:8} {event.words}{_counted(event)}", flush=True)  # noqa: DTZ005
-
-
-def _counted(event: "Event") -> str:
-    said = ", ".join(f"{count:,} {word}" for word, count in event.counts.items() if count)
-    return f" Rows: {said}." if said else ""
+    print(f"{datetime.now():%Y-%m-%d %H:%M:%S} {event.what:8} {event.words}", flush=True)  # noqa: DTZ005
 
 
 def _as_json(event: "Event") -> None:
