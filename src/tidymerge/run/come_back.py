@@ -1,6 +1,7 @@
 """Rows that were taken out and come back: which extract they are of, and what they were then."""
 
 from collections.abc import Sequence
+from pathlib import Path
 
 import pyarrow as pa
 from msgspec.structs import replace
@@ -13,9 +14,9 @@ from tidymerge.core.naming.mapping import listing
 from tidymerge.core.tidy.tidying import unguard
 from tidymerge.core.words import counted, plural
 from tidymerge.databases import is_database
-from tidymerge.errors import BadOption, NoSuchRun, SourceError
+from tidymerge.errors import BadOption, NoSuchRun, SourceError, UsageError
 from tidymerge.formats.extracted import carried_in_parquet, name_beside, named_in_parquet
-from tidymerge.formats.sheet.extracted import carried_in_book, named_in_book, rows_of_book
+from tidymerge.formats.sheet.extracted import carried_in_book, may_be_marked, named_in_book, rows_of_book
 from tidymerge.history.base_file import from_bytes
 from tidymerge.job.model import NO_BASE, Job
 from tidymerge.job.tables import TablesJob
@@ -27,6 +28,7 @@ from tidymerge.run.decided import Part
 from tidymerge.run.split import Gathered
 from tidymerge.sources import open_source
 
+_HEAD = 1 << 16  # bytes
 _PARQUET, _BOOKS = ".parquet", (".xlsx", ".xlsm", ".ods")
 
 
@@ -59,7 +61,19 @@ def _named_in(job: Job) -> str | None:
         return None
     ending = path.suffix.lower()
     named = named_in_parquet(path) if ending == _PARQUET else named_in_book(path) if ending in _BOOKS else None
-    return named or _marked(address, job)
+    return named or (_marked(address, job) if _may_be_marked(path, ending) else None)
+
+
+def _may_be_marked(path: Path, ending: str) -> bool:
+    """Whether it is worth opening a file to look for our marks: most files have none."""
+    if ending in _BOOKS:
+        return may_be_marked(path, ROW_MARK)
+    try:
+        with path.open("rb") as file:
+            head = file.read(_HEAD)
+    except OSError:  # which is said when it is read
+        return False
+    return ROW_MARK.encode() in head.replace(b"\0", b"") or ending == _PARQUET
 
 
 def _is_book(address: str) -> bool:
@@ -72,7 +86,7 @@ def _marked(address: str, job: Job) -> str | None:
     """The extract that the first rows are marked with."""
     try:
         head = open_source(address, job.read).head(ROWS_SEARCHED)
-    except SourceError:  # which is said when the rows are read
+    except (SourceError, UsageError):  # which is said when the rows are read
         return None
     at = next(((row, cells.index(ROW_MARK)) for row, cells in enumerate(head) if ROW_MARK in cells), None)
     if at is None:

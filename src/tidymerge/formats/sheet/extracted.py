@@ -4,6 +4,7 @@ Source: ECMA-376, part 1, 22.3 (custom properties).
 """
 
 import zipfile
+import zlib
 from collections.abc import Iterator
 from pathlib import Path
 from xml.etree import ElementTree as ET
@@ -16,7 +17,7 @@ from tidymerge.formats.sheet.package import local, parsed
 
 PROPERTY = "tidymerge extract"
 ABOUT_SHEET, LISTS_SHEET, BASE_SHEET = "About", "Lists", "Base"
-_MOST = 64 << 20  # bytes of a part that is looked at
+_MOST, _FIRST = 64 << 20, 4 << 20  # bytes of a part that are looked at
 
 
 def named_in_book(path: Path) -> str | None:
@@ -29,6 +30,20 @@ def named_in_book(path: Path) -> str | None:
     except (zipfile.BadZipFile, OSError, NotImplementedError):  # which is said when it is read
         return None
     return None
+
+
+def may_be_marked(path: Path, mark: str) -> bool:
+    """Whether the first texts of a workbook have a name among them: much less work than to read it."""
+    try:
+        with zipfile.ZipFile(path) as archive:
+            for info in archive.infolist():
+                if info.filename.endswith(("sharedStrings.xml", "content.xml")) or "/worksheets/" in info.filename:
+                    with archive.open(info) as part:
+                        if mark.encode() in part.read(_FIRST):
+                            return True
+    except (zipfile.BadZipFile, OSError, NotImplementedError, zlib.error):
+        return False
+    return False
 
 
 def rows_of_book(path: Path) -> str | None:
