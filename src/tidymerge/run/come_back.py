@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from pathlib import Path
+from types import ModuleType
 
 import pyarrow as pa
 from msgspec.structs import replace
@@ -16,7 +17,6 @@ from tidymerge.core.words import counted, plural
 from tidymerge.databases import is_database
 from tidymerge.errors import BadOption, NoSuchRun, SourceError, UsageError
 from tidymerge.formats.extracted import carried_in_parquet, name_beside, named_in_parquet
-from tidymerge.formats.sheet.extracted import carried_in_book, may_be_marked, named_in_book, rows_of_book
 from tidymerge.history.base_file import from_bytes
 from tidymerge.job.model import NO_BASE, Job
 from tidymerge.job.tables import TablesJob
@@ -44,7 +44,9 @@ def brought_back(asked: Job | TablesJob, log: RunLog) -> Job | TablesJob:
         return asked
     base = _read(named, asked, log)
     (address,) = asked.incoming
-    sheet = rows_of_book(parse(address).path) if _is_book(address) and parse(address).fragment is None else None
+    sheet = (
+        _books().rows_of_book(parse(address).path) if _is_book(address) and parse(address).fragment is None else None
+    )
     incoming = (f"{address}#{sheet}",) if sheet else asked.incoming
     return replace(
         asked, incoming=incoming, base=base.run, target=asked.target or base.target, key=asked.key or base.key
@@ -60,20 +62,27 @@ def _named_in(job: Job) -> str | None:
     if not path.is_file():
         return None
     ending = path.suffix.lower()
-    named = named_in_parquet(path) if ending == _PARQUET else named_in_book(path) if ending in _BOOKS else None
+    named = named_in_parquet(path) if ending == _PARQUET else _books().named_in_book(path) if ending in _BOOKS else None
     return named or (_marked(address, job) if _may_be_marked(path, ending) else None)
 
 
 def _may_be_marked(path: Path, ending: str) -> bool:
     """Whether it is worth opening a file to look for our marks: most files have none."""
     if ending in _BOOKS:
-        return may_be_marked(path, ROW_MARK)
+        return bool(_books().may_be_marked(path, ROW_MARK))
     try:
         with path.open("rb") as file:
             head = file.read(_HEAD)
     except OSError:  # which is said when it is read
         return False
     return ROW_MARK.encode() in head.replace(b"\0", b"") or ending == _PARQUET
+
+
+def _books() -> ModuleType:
+    """What is known of workbooks, imported when one comes."""
+    from tidymerge.formats.sheet import extracted
+
+    return extracted
 
 
 def _is_book(address: str) -> bool:
@@ -127,7 +136,9 @@ def _carried(address: str) -> bytes | None:
         return None
     path = parse(address).path
     ending = path.suffix.lower()
-    return carried_in_parquet(path) if ending == _PARQUET else carried_in_book(path) if ending in _BOOKS else None
+    return (
+        carried_in_parquet(path) if ending == _PARQUET else _books().carried_in_book(path) if ending in _BOOKS else None
+    )
 
 
 def of_base(job: Job, base: Base, shape: TableShape) -> Job:

@@ -29,7 +29,6 @@ from tidymerge.run.once import alone, held_to_once
 from tidymerge.run.opening import NO_OUTPUTS, QUIET, opened
 from tidymerge.run.outputs import Outputs
 from tidymerge.run.pair_tables import paired
-from tidymerge.run.reading_on import going_on
 from tidymerge.run.record import recorded, settle_all
 from tidymerge.run.report import Clock, first_touches, make_receipt, save_clashes, save_marked, save_rejects
 from tidymerge.run.save import save_of_load
@@ -48,6 +47,16 @@ def _decide_load(
     staged = stage_load(asked, target, gatherings.each[0], clock, log, progress)
     progress.stage("testing the constraints")
     return target, staged.decided(settle(staged.staged))
+
+
+def _told(asked: Job | TablesJob, log: RunLog) -> Job | TablesJob:
+    """The job, with what its files, their sheets, and the runs before tell."""
+    asked = brought_back(asked, log)
+    if isinstance(asked, Job) and (asked.newer is not None or asked.files_once):
+        from tidymerge.run.reading_on import going_on  # late: few jobs need it
+
+        asked = going_on(asked, log)
+    return paired(asked)
 
 
 def _types(job: Job) -> Mapping[str, str]:
@@ -76,7 +85,7 @@ def preview_in_full(
 ) -> tuple[Receipt, list[Touch]]:
     """A preview, and the first `most` records that would change. Of the `outputs`, page and chart are the caller's."""
     clock, log = Clock.begin(named=False), FolderLog()
-    asked = paired(going_on(brought_back(asked, log), log))
+    asked = _told(asked, log)
     job = jobs_of(asked)[0]
     with Gatherings(jobs_of(asked)) as gatherings:
         check_outputs(gatherings.jobs, outputs)
@@ -120,7 +129,7 @@ def load(
     the way for `wait_seconds` (else as the settings say); LogUnwritable when the log can't keep what undo needs.
     """
     clock, log = Clock.begin(named=True), FolderLog()
-    asked = paired(going_on(brought_back(asked, log), log))
+    asked = _told(asked, log)
     jobs = jobs_of(asked)
     job, address = jobs[0], reopened(jobs[0].target)
     told = settle_all(log, address)

@@ -24,8 +24,6 @@ from tidymerge.run.gather import Gathering
 from tidymerge.run.leaving import for_people
 from tidymerge.run.once import known_rows
 from tidymerge.run.plan import describe, plan_load
-from tidymerge.run.reading_on import only_new_rows
-from tidymerge.run.reading_on import words_on as of_new_rows
 from tidymerge.run.relatives import Named, Relative, named, names_of, stand_in, with_meant, with_words
 from tidymerge.run.report import Clock
 from tidymerge.run.settle import Staged
@@ -84,7 +82,7 @@ class StagedLoad(Struct, frozen=True):
         if self.plan.since is not None:
             decided = decided.noting(*words_on(self.plan.since, parts))
         decided = replace(
-            decided.noting(*of_new_rows(self.job, sum(part.read for part in parts))),
+            decided.noting(*_of_new_rows(self.job, sum(part.read for part in parts))),
             newest=self.newest,
             request=request_of(self.job),
             warnings=(*decided.warnings, *self.doubts),
@@ -116,6 +114,8 @@ def stage_load(
     gathered = gathered if base is None else as_taken_out(gathered, base)
     newest: Mapping[str, str] = {}
     if job.newer is not None:
+        from tidymerge.run.reading_on import only_new_rows  # late: few jobs need it
+
         gathered, newest = only_new_rows(gathered, job.newer)
     gathered = gathered.together() if seen else gathered
     widened = created(job, gathered, target) if job.create else widen(job, gathered, shape, target)
@@ -139,6 +139,15 @@ def stage_load(
         plan = replace(plan, awaits=meant)
     parts, doubts = without_absent(job, gathered, parts, noticed.nameless, target)
     return StagedLoad(job, target, plan, widened, gathered, noticed, parts, doubts, gone, relatives, newest)
+
+
+def _of_new_rows(job: Job, rows: int) -> Sequence[str]:
+    """What is worth saying where not all is read."""
+    if job.newer is None and not job.passed_over:
+        return ()
+    from tidymerge.run.reading_on import words_on as said  # late: few jobs need it
+
+    return said(job, rows)
 
 
 def request_of(job: Job) -> Request | None:
