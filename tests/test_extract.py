@@ -13,7 +13,7 @@ import pytest
 from openpyxl import load_workbook
 
 import tidymerge
-from conftest import NO_LIMITS, database
+from conftest import NO_LIMITS, database, text_file
 from tidymerge import errors
 from tidymerge.core.infer.bounds import bounds_of
 from tidymerge.model import Check
@@ -240,6 +240,19 @@ def test_a_workbook_that_a_spreadsheet_program_saved_comes_back_right(run, coop,
         back = run("preview", file, "--json")
         assert back.status == 0, back.err
         assert back.receipt["rows"]["unchanged"] == 3, (file, back.receipt["tables"][0]["examples"])
+
+
+@pytest.mark.parametrize("kind", ["csv", "xlsx", "parquet"])
+def test_rows_of_a_file_go_out_and_come_back_too(run, folder, kind):
+    made = run("load", "-", "--into", f"t.{kind}", "--create", "--key", "code", "--yes", stdin=b"code,kg\nA,1\nB,2\n")
+    assert made.status == 0, made.err
+    assert run("extract", f"t.{kind}", "--key", "code", "--out", "out.csv", "--mark-rows").status == 0
+    other = run("load", "-", "--into", f"t.{kind}", "--key", "code", "--yes", stdin=b"code,kg\nB,7\n")
+    assert other.status == 0, other.err
+    rows = list(csv.reader(Path("out.csv").read_text("utf-8-sig").splitlines()))
+    text_file(folder / "out.csv", [rows[0], ["A", "5", rows[1][2]], rows[2]])
+    back = run("load", "out.csv", "--yes", "--json")
+    assert (back.status, back.receipt["rows"]["updated"], back.receipt["rows"]["unchanged"]) == (0, 1, 1), back.err
 
 
 @pytest.mark.parametrize(

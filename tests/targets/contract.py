@@ -828,6 +828,35 @@ class TargetContract(RelatedContract):
     needing: str  # a trigger on t that uses its columns a and note
     called: Mapping[str, str] = MappingProxyType({})  # what the database calls what a table needs
 
+    def test_rows_that_come_back_leave_alone_what_others_changed(self, folder):
+        self.make(folder, "CREATE TABLE t (k VARCHAR(9) PRIMARY KEY, n DECIMAL(6, 2), a VARCHAR(20), d DATE);"
+                          "INSERT INTO t VALUES ('a', 1, 'x', '2026-05-01'), ('b', 2, 'y', NULL), ('c', 3, 'z', NULL), ('d', 4, NULL, NULL)")  # fmt: skip
+        run = tidymerge.extract(self.address(folder, "t"), folder / "t.csv", where="k < 'd'")
+        self.make(
+            folder, "UPDATE t SET n = 9, a = 'theirs' WHERE k IN ('a', 'b'); DELETE FROM t WHERE k = 'c';"
+            "INSERT INTO t VALUES ('e', 5, 'theirs', NULL)",
+        )  # fmt: skip
+        rows = [["k", "n", "a", "d"], ["a", "1.00", "x", "2026-06-01"], ["b", "8", "y", ""], ["c", "3", "zz", ""]]
+        text_file(folder / "t.csv", [*rows, ["d", "4", "mine", ""], ["f", "6", "new", ""]])
+        done = tidymerge.load(
+            folder / "t.csv", base=run, accept_warnings=True, rejects=folder / "r.csv", limits=NO_LIMITS
+        )
+        assert self.reasons(done) == {"changed since": [3], "gone since": [4], "came since": [5]}
+        found = [tuple(map(str, row)) for row in self.rows(folder, "SELECT k, n, a, d FROM t ORDER BY k")]
+        plain = [(k, float(n), a, d) for k, n, a, d in found]
+        assert plain == [
+            ("a", 9, "theirs", "2026-06-01"),
+            ("b", 9, "theirs", "None"),
+            ("d", 4, "None", "None"),
+            ("e", 5, "theirs", "None"),
+            ("f", 6, "new", "None"),
+        ]
+        kept = tidymerge.load(folder / "t.csv", base=run, prefer="sheet", accept_warnings=True, rejects=False)
+        assert (kept.rows.updated, kept.rows.inserted, kept.rows.rejected) == (2, 1, 0)
+        tidymerge.undo(kept.run)
+        tidymerge.undo(done.run)
+        assert len(self.rows(folder, "SELECT k FROM t")) == 4
+
     def test_what_needs_a_column_is_named_and_nothing_is_dropped(self, folder):
         self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, a INTEGER, b INTEGER, c INTEGER CHECK (c > a), d INTEGER REFERENCES t (k), note VARCHAR(9), free INTEGER, UNIQUE (b))")  # fmt: skip
         self.make(folder, "CREATE INDEX by_a ON t (note, a); CREATE VIEW seen AS SELECT x.k, x.a AS b FROM t x; CREATE VIEW other AS SELECT k FROM t; INSERT INTO t VALUES (1, 1, 1, 2, 1, 'x', 3);")  # fmt: skip

@@ -29,8 +29,7 @@ class Taken(Struct, frozen=True):
 def write_text(path: Path, taken: Taken) -> None:
     """Write CSV, or text parted by tabs, in UTF-8 with a byte-order mark. Raises OSError."""
     held = {name: as_array(taken.rows[name]) for name in taken.rows.column_names}
-    # Of what is no text, none could be run.
-    columns = {name: guard(one) if pa.types.is_string(one.type) else shown(one) for name, one in held.items()}
+    columns = {name: _written(one) for name, one in held.items()}
     names = guard(pa.array(list(columns), pa.string())).to_pylist()
     texts = list(columns.values())
     if taken.marked:
@@ -40,6 +39,14 @@ def write_text(path: Path, taken: Taken) -> None:
     with path.open("wb") as file:
         file.write(b"\xef\xbb\xbf")
         csv.write_csv(pa.table(texts, names=names), file, csv.WriteOptions(delimiter=comma, quoting_style="needed"))
+
+
+def _written(values: pa.Array) -> pa.Array:
+    """Values as they are written: numbers and dates as they are, without quotes; of what is no text, none could run."""
+    if pa.types.is_string(values.type):
+        return guard(values)
+    plain = pa.types.is_integer(values.type) or pa.types.is_decimal(values.type) or pa.types.is_date(values.type)
+    return values if plain else shown(values)
 
 
 def write_parquet(path: Path, taken: Taken) -> None:
