@@ -141,6 +141,8 @@ class _Watcher:
 
     def sweep(self) -> float | None:
         """Do all that can be done now; the seconds until it is worth looking again, None if it is over."""
+        now = time.monotonic()
+        self._later = {what: until for what, until in self._later.items() if until > now}
         for said in self._ledger.refresh():
             self._say(Event("settled", said))
         for path in held(self._asked.folder) if not self._asked.leave else ():
