@@ -10,6 +10,7 @@ from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
 from matplotlib.figure import Figure
 
 from tidymerge.core.explain.wording import counted_as, heading, statement, wording
+from tidymerge.core.infer.spellings import Values
 from tidymerge.core.infer.unusual import unusual
 from tidymerge.errors import BadOption
 from tidymerge.model.receipt import Receipt, State
@@ -29,6 +30,7 @@ COLOURS = {
 }
 _HATCHES = {"rejected": "////", "skipped": "--", "removed": "\\\\\\\\"}  # told apart without colour too
 _MOST_PANELS = 6
+_MOST_VALUES = 30
 _LOW = 8  # so many columns or fewer need no taller picture
 _STYLE: dict[Any, Any] = {
     "font.family": "DejaVu Sans",
@@ -79,6 +81,28 @@ def runs_chart(runs: Sequence[Run], path: Path) -> int:
         odd = sum(_loads(panel, target, loads) for panel, (target, loads) in zip(panels, shown, strict=True))
         _save(figure, path)
     return odd
+
+
+def values_chart(values: Values, address: str, path: Path) -> None:
+    """The commonest values of a column as bars, as PNG. Raises BadOption if it can't be written."""
+    shown = values.values[:_MOST_VALUES]
+    rest = sum(one.rows for one in values.values[_MOST_VALUES:])
+    names = (
+        [cut(one.value) for one in shown] + (["all others"] if rest else []) + (["(blank)"] if values.blanks else [])
+    )
+    counts = [one.rows for one in shown] + ([rest] if rest else []) + ([values.blanks] if values.blanks else [])
+    with mpl.rc_context(_STYLE):
+        figure = Figure(figsize=(11, max(2.2, 1.0 + 0.3 * len(names))), layout="constrained")
+        title = f"{_short(address)}, {values.column}: {len(values.values):,} different values in {values.rows:,} rows"
+        figure.suptitle(cut(title), x=0.01, ha="left", fontsize=12, fontweight="bold")
+        axes = figure.subplots()
+        colours = [COLOURS["updated"]] * len(shown) + [COLOURS["unchanged"]] * (len(names) - len(shown))
+        places = range(len(names))  # a name may stand there twice
+        bars = axes.barh(places, counts, color=colours, height=0.7)
+        axes.set_yticks(places, names)
+        axes.bar_label(bars, [f" {count:,} ({count / max(values.rows, 1):.0%})" for count in counts], padding=2)
+        _bare(axes, max(counts, default=0))
+        _save(figure, path)
 
 
 def _title(receipt: Receipt) -> str:

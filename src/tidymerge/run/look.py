@@ -1,15 +1,28 @@
 """Looking at an address: what the sheets, tables and columns are. The `look` command's own flow."""
 
+from datetime import UTC, datetime
+
+import numpy as np
+import pyarrow as pa
 from msgspec import Struct
 
 from tidymerge.address import parse
+from tidymerge.core.decide.change import ChangePlan, meeting, only
+from tidymerge.core.decide.columns import Surroundings
+from tidymerge.core.decide.conditions import rows_meeting
 from tidymerge.core.infer.profile import Profile, profile, table_columns
+from tidymerge.core.infer.spellings import Values, values_of
 from tidymerge.core.naming.header import ROWS_SEARCHED, guess_header
+from tidymerge.core.naming.mapping import incoming_name, target_name
+from tidymerge.core.tidy.cells import as_array, shown
+from tidymerge.core.tidy.convert import as_text, tidy_arrays
 from tidymerge.core.tidy.fill import merged_notes
 from tidymerge.databases import is_database
 from tidymerge.errors import BadOption
-from tidymerge.model import ReadOptions
+from tidymerge.model import IncomingColumn, Pair, Pairing, ReadOptions
+from tidymerge.model.rules import ColumnRule
 from tidymerge.ports.target import AmongOthers, Target
+from tidymerge.run.records import condition
 from tidymerge.sources import open_source
 from tidymerge.targets import open_target
 
@@ -46,6 +59,39 @@ def look(text: str, options: ReadOptions, header_row: int | None = None) -> Over
     incoming = source.read(row)
     notes = (*incoming.notes, *merged_notes(incoming))
     return View(incoming.address, incoming.header_row, profile(incoming.columns), notes=notes)
+
+
+def look_at_values(
+    text: str, column: str, options: ReadOptions, header_row: int | None = None, where: str | None = None
+) -> Values:
+    """All different values of a column, of the rows that meet a condition. Raises what opening it raises."""
+    if is_database(text):
+        return _stored_values(text, column, where)
+    source = open_source(text, options)
+    row = header_row - 1 if header_row is not None else guess_header(source.head(ROWS_SEARCHED))
+    rows = source.read(row)
+    if where is not None:
+        rows = rows.only(np.flatnonzero(rows_meeting(rows, where, datetime.now(UTC))))
+    found = rows.column(incoming_name([one.name for one in rows.columns], column))
+    arrays = tuple(tidy_arrays(found.arrays))
+    texts = as_text(IncomingColumn(found.name, arrays)) if arrays else pa.nulls(len(rows.row_numbers), pa.string())
+    return _values(found.name, texts)
+
+
+def _stored_values(text: str, column: str, where: str | None) -> Values:
+    with open_target(text, write=False) as target:
+        shape = target.describe()
+        one = shape.column(target_name(shape, column))
+        pairing = Pairing((Pair(one, one.name, ColumnRule(sources=(one.name,))),), (), (), ())
+        plan = ChangePlan(shape, pairing, (), condition(where, shape), Surroundings(datetime.now(UTC)))
+        batches = target.read_in_batches(plan.columns_read, (), plan.terms)
+        parts = [shown(as_array(only(batch, meeting(plan, batch).records).values[one.name])) for batch in batches]
+    return _values(one.name, pa.concat_arrays(parts) if parts else pa.nulls(0, pa.string()))
+
+
+def _values(name: str, texts: pa.Array) -> Values:
+    (told,) = profile([IncomingColumn(name, (texts,))]).columns
+    return values_of(name, texts, words=told.kind == "text")
 
 
 def _database(text: str) -> Overview | View:

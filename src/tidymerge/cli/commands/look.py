@@ -1,10 +1,14 @@
 """`tidymerge look`: what is in a sheet or a table."""
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from tidymerge.cli.options import shared as options
+from tidymerge.errors import BadOption
+
+if TYPE_CHECKING:
+    from tidymerge.model import ReadOptions
 
 
 def look(
@@ -16,6 +20,15 @@ def look(
     delimiter: options.Delimiter = None,
     quote: options.Quote = None,
     encoding: options.Encoding = None,
+    values: Annotated[
+        str | None, typer.Option("--values", metavar="COLUMN", help="All different values of this column, with counts.")
+    ] = None,
+    where: Annotated[
+        str | None, typer.Option("--where", metavar="CONDITION", help="With --values: only of rows that meet this.")
+    ] = None,
+    chart: Annotated[
+        str | None, typer.Option("--chart", metavar="FILE", help="With --values: draw them as a picture, .png.")
+    ] = None,
     json: options.AsJson = False,
 ) -> None:
     """Show the columns of a sheet or table: types, blanks, commonest values, and what can serve as key."""
@@ -25,11 +38,47 @@ def look(
     from tidymerge.run.look import Overview
     from tidymerge.run.look import look as look_at
 
+    read = options.read_options(delimiter, quote, encoding)
     with output.json_failures(json_wanted=json):
-        found = look_at(address, options.read_options(delimiter, quote, encoding), header_row)
+        if values is not None:
+            _values(address, values, read, header_row, where, chart, json=json)
+            return
+        if where is not None or chart is not None:
+            raise BadOption("--where and --chart are about the values of a column: say which, by --values COLUMN.")
+        found = look_at(address, read, header_row)
     if json:
-        output.print_json(to_builtins(found))
+        output.print_json({"format": "tidymerge-look/1", **to_builtins(found)})
     elif isinstance(found, Overview):
         draw_look.overview(output.console(), found)
     else:
         draw_look.view(output.console(), found)
+
+
+def _values(
+    address: str,
+    column: str,
+    read: "ReadOptions",
+    header_row: int | None,
+    where: str | None,
+    chart: str | None,
+    *,
+    json: bool,
+) -> None:
+    """Show the values of one column."""
+    from msgspec import to_builtins
+
+    from tidymerge.cli.screen import draw_look, output
+    from tidymerge.core.infer.spellings import as_map
+    from tidymerge.run.look import look_at_values
+
+    files = options.outputs(chart=chart)
+    files.check(incoming=[address])
+    found = look_at_values(address, column, read, header_row, where)
+    if files.chart is not None:
+        from tidymerge.reports.charts import values_chart
+
+        values_chart(found, address, files.chart)
+    if json:
+        output.print_json({"format": "tidymerge-values/1", **to_builtins(found), "map": as_map(found)})
+    else:
+        draw_look.values(output.console(), found, address)

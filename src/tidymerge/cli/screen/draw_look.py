@@ -5,10 +5,12 @@ from rich.text import Text
 
 from tidymerge.cli.screen.draw import cut, grid, value
 from tidymerge.core.infer.profile import ColumnProfile, KeyCandidate
+from tidymerge.core.infer.spellings import Values, as_map
 from tidymerge.core.words import counted
 from tidymerge.run.look import Overview, View
 
 _SHORT = 24
+_VALUES_LISTED = 60
 _COLUMNS_SHOWN, _COLUMNS_SAMPLED = 300, 60  # nobody reads thousands on a screen
 _KEYS_SHOWN = 3
 _VALUES_SHOWN = 4
@@ -61,6 +63,31 @@ def view(out: Console, shown: View) -> None:
         out.print(sample)
     for note in shown.notes:
         out.print(Text.assemble(("\nNote: ", "dim"), note))
+
+
+def values(out: Console, found: Values, address: str) -> None:
+    """The different values of a column, groups that are probably one, and a value map of those."""
+    blank = f", {found.blanks:,} blank" if found.blanks else ""
+    head = f": {counted(len(found.values), 'different value')} in {counted(found.rows, 'row')}{blank}\n"
+    out.print(Text.assemble("\n", (f"{address}, {found.column}", "bold"), head))
+    if found.values:
+        listed = grid("", ("value", "rows", "share"))
+        listed.title = None
+        for one in found.values[:_VALUES_LISTED]:
+            listed.add_row(cut(one.value), f"{one.rows:,}", f"{one.rows / found.rows:.1%}")
+        out.print(listed)
+    if len(found.values) > _VALUES_LISTED:
+        out.print(Text(f"and {len(found.values) - _VALUES_LISTED:,} more values; --json has them all.", "dim"))
+    told = as_map(found)
+    if told is None:
+        return
+    groups = grid("\nProbably one value", ("the commonest", "others", "told by"), of_data=True)
+    for group in found.spellings:
+        others = ", ".join(f"{cut(one.value, _SHORT)} ({one.rows:,})" for one in group.others)
+        groups.add_row(cut(group.value), others, group.why)
+    out.print(groups)
+    out.print(Text("\nAs a value map in a job's [columns], to be looked at first:", "dim"))
+    out.print(Text(told), soft_wrap=True)
 
 
 def _commonest(column: ColumnProfile) -> str:

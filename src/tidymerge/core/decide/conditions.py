@@ -167,6 +167,12 @@ def _incoming_scope(incoming: Incoming, pairing: Pairing) -> Mapping[str, Type |
     return _Scope(typed, [column for column in incoming.columns if fold(column.name) not in taken])
 
 
+def rows_meeting(incoming: Incoming, where: str, now: datetime) -> Mask:
+    """The incoming rows for which a condition on their cells is true. Raises BadExpression."""
+    found = compile_expression(where, "where", {"incoming": _Scope({}, incoming.columns)}, condition=True)
+    return mask_of(found.evaluate(raw_frame(incoming, found, now)))
+
+
 def rows_to_skip(incoming: Incoming, conditions: Conditions) -> Mask:
     """The rows for which `skip_when` is true."""
     if conditions.skip_when is None:
