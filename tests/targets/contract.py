@@ -12,6 +12,7 @@ import tidymerge
 from conftest import NO_LIMITS, text_file
 from tidymerge.model import ReadOptions
 from tidymerge.model.rules import Rules
+from tidymerge.run.would_hold import would_hold
 from tidymerge.targets import open_target
 from tidymerge.targets.sql.writer import Writer
 
@@ -856,6 +857,30 @@ class TargetContract(RelatedContract):
         tidymerge.undo(kept.run)
         tidymerge.undo(done.run)
         assert len(self.rows(folder, "SELECT k FROM t")) == 4
+
+    def test_rules_that_would_be_broken_are_told_with_the_records(self, folder):
+        self.make(folder, f"CREATE TABLE owner (email {self.folding} PRIMARY KEY); INSERT INTO owner VALUES ('a@x'), ('it''s@x');"
+                          f"CREATE TABLE t (k INTEGER PRIMARY KEY, email {self.folding}, n INTEGER, d DATE);"
+                          "INSERT INTO t VALUES (1, 'A@X', 5, NULL), (2, 'z@x', 99, '2026-05-01'), (3, NULL, -4, '2026-05-01'), (4, 'it''s@x', NULL, NULL)")  # fmt: skip
+        table = self.address(folder, "t")
+        for rule, broken, values, mends in (
+            ("email refers to owner.email", [2], ["z@x"], True),
+            ("d is unique", [2, 3], ["2026-05-01"], False),
+            ("email + d are unique", [], [], False),
+            ("n between 0 and 30", [2, 3], ["-4", "99"], True),
+            ("email is not null", [3], [], False),
+        ):
+            found = would_hold(table, rule)
+            assert (found.broken, found.rows) == (len(broken), 4), rule
+            place = found.columns.index("k")
+            assert sorted(int(row[place] or 0) for row in found.examples) == broken, rule
+            assert [one.value for one in found.values] == values, rule
+            assert (found.job is not None) == mends, rule
+            if found.job is not None:
+                (folder / "mend.toml").write_text(found.job, "utf-8")
+                done = tidymerge.change(job=folder / "mend.toml")
+                assert (done.rows.updated, would_hold(table, rule).broken) == (len(broken), 0), rule
+                tidymerge.undo(done.run)
 
     def test_what_needs_a_column_is_named_and_nothing_is_dropped(self, folder):
         self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, a INTEGER, b INTEGER, c INTEGER CHECK (c > a), d INTEGER REFERENCES t (k), note VARCHAR(9), free INTEGER, UNIQUE (b))")  # fmt: skip

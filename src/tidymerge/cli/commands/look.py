@@ -29,6 +29,12 @@ def look(
     chart: Annotated[
         str | None, typer.Option("--chart", metavar="FILE", help="With --values: draw them as a picture, .png.")
     ] = None,
+    would_hold: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--would-hold", metavar="RULE", help="Which records break this, as in 'code is unique' (repeatable)."
+        ),
+    ] = None,
     json: options.AsJson = False,
 ) -> None:
     """Show the columns of a sheet or table: types, blanks, commonest values, and what can serve as key."""
@@ -42,6 +48,9 @@ def look(
     with output.json_failures(json_wanted=json):
         if values is not None:
             _values(address, values, read, header_row, where, chart, json=json)
+            return
+        if would_hold:
+            _would_hold(address, would_hold, json=json)
             return
         if where is not None or chart is not None:
             raise BadOption("--where and --chart are about the values of a column: say which, by --values COLUMN.")
@@ -82,3 +91,18 @@ def _values(
         output.print_json({"format": "tidymerge-values/1", **to_builtins(found), "map": as_map(found)})
     else:
         draw_look.values(output.console(), found, address)
+
+
+def _would_hold(address: str, rules: list[str], *, json: bool) -> None:
+    """Show which records would break rules."""
+    from msgspec import to_builtins
+
+    from tidymerge.cli.screen import draw_look, output
+    from tidymerge.run.would_hold import would_hold
+
+    found = [would_hold(address, rule) for rule in rules]
+    if json:
+        output.print_json({"format": "tidymerge-rules/1", "rules": to_builtins(found)})
+        return
+    for one in found:
+        draw_look.verdict(output.console(), one)

@@ -8,6 +8,7 @@ from tidymerge.core.infer.profile import ColumnProfile, KeyCandidate
 from tidymerge.core.infer.spellings import Values, as_map
 from tidymerge.core.words import counted
 from tidymerge.run.look import Overview, View
+from tidymerge.run.would_hold import Verdict
 
 _SHORT = 24
 _VALUES_LISTED = 60
@@ -88,6 +89,34 @@ def values(out: Console, found: Values, address: str) -> None:
     out.print(groups)
     out.print(Text("\nAs a value map in a job's [columns], to be looked at first:", "dim"))
     out.print(Text(told), soft_wrap=True)
+
+
+def verdict(out: Console, found: Verdict) -> None:
+    """Which records would break a rule, and what would set them right."""
+    head = "holds for all" if not found.broken else f"{found.broken:,} of"
+    out.print(Text.assemble("\n", (f"{found.target}: {found.wish}", "bold")))
+    words = f"{head} {counted(found.rows, 'record')}" + (" would break it" if found.broken else "")
+    out.print(Text(f"{words[0].upper()}{words[1:]}.", "" if found.broken else "green"))
+    if found.unclear:
+        out.print(Text(f"For {counted(found.unclear, 'record')} it can't be worked out."))
+    if not found.broken:
+        return
+    if found.values:
+        told = ", ".join(f"{cut(one.value, _SHORT)} ({one.rows:,})" for one in found.values)
+        out.print(Text.assemble(("By value: ", "dim"), told))
+    first = grid("The first of them", found.columns, of_data=True)
+    for row in found.examples:
+        first.add_row(*(value(cell) for cell in row))
+    out.print(first)
+    if found.where is not None:
+        out.print(Text.assemble(("\nThey are those where: ", "dim"), found.where), soft_wrap=True)
+    if found.job is not None:
+        out.print(Text("\nA job that would set them right, for tidymerge change --job FILE --preview:", "dim"))
+        out.print(Text(found.job.rstrip()), soft_wrap=True)
+    elif found.where is not None:
+        out.print(
+            Text("What is right, only people know: take them out by extract --where, and load them again.", "dim")
+        )
 
 
 def _commonest(column: ColumnProfile) -> str:
