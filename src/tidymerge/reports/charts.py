@@ -32,7 +32,8 @@ _HATCHES = {"rejected": "////", "skipped": "--", "removed": "\\\\\\\\"}  # told 
 _MOST_PANELS = 6
 _MOST_VALUES = 30
 _LOW = 8  # so many columns or fewer need no taller picture
-_STYLE: dict[Any, Any] = {
+_SIGNED = {"png": "Software", "svg": "Creator"}
+STYLE: dict[Any, Any] = {
     "font.family": "DejaVu Sans",
     "font.size": 10,
     "text.color": INK,
@@ -49,7 +50,7 @@ _STYLE: dict[Any, Any] = {
 def receipt_chart(receipt: Receipt, path: Path) -> None:
     """Both as one PNG, for a mail. Raises BadOption if it can't be written."""
     columns = columns_of(receipt)
-    with mpl.rc_context(_STYLE):
+    with mpl.rc_context(STYLE):
         figure = Figure(figsize=(11, 3.4 if len(columns) <= _LOW else 0.9 + 0.32 * len(columns)), layout="constrained")
         figure.suptitle(_title(receipt), x=0.01, ha="left", fontsize=12, fontweight="bold")
         left, right = figure.subplots(1, 2, width_ratios=(1.15, 1))
@@ -59,7 +60,7 @@ def receipt_chart(receipt: Receipt, path: Path) -> None:
         else:
             right.set_axis_off()
             right.text(0, 0.5, "No field of an existing record changes.", va="center")
-        _save(figure, path)
+        save(figure, path)
 
 
 def runs_chart(runs: Sequence[Run], path: Path) -> int:
@@ -74,12 +75,12 @@ def runs_chart(runs: Sequence[Run], path: Path) -> int:
     if not by_target:
         raise BadOption("There are no loads to draw: none of the runs asked for was loaded.")
     shown = sorted(by_target.items(), key=lambda item: -len(item[1]))[:_MOST_PANELS]
-    with mpl.rc_context(_STYLE):
+    with mpl.rc_context(STYLE):
         figure = Figure(figsize=(11, 0.6 + 2.9 * len(shown)), layout="constrained")
         figure.suptitle("Rows changed by each load", x=0.01, ha="left", fontsize=12, fontweight="bold")
         panels = figure.subplots(len(shown), 1, squeeze=False)[:, 0]
         odd = sum(_loads(panel, target, loads) for panel, (target, loads) in zip(panels, shown, strict=True))
-        _save(figure, path)
+        save(figure, path)
     return odd
 
 
@@ -91,7 +92,7 @@ def values_chart(values: Values, address: str, path: Path) -> None:
         [cut(one.value) for one in shown] + (["all others"] if rest else []) + (["(blank)"] if values.blanks else [])
     )
     counts = [one.rows for one in shown] + ([rest] if rest else []) + ([values.blanks] if values.blanks else [])
-    with mpl.rc_context(_STYLE):
+    with mpl.rc_context(STYLE):
         figure = Figure(figsize=(11, max(2.2, 1.0 + 0.3 * len(names))), layout="constrained")
         title = f"{_short(address)}, {values.column}: {len(values.values):,} different values in {values.rows:,} rows"
         figure.suptitle(cut(title), x=0.01, ha="left", fontsize=12, fontweight="bold")
@@ -102,7 +103,7 @@ def values_chart(values: Values, address: str, path: Path) -> None:
         axes.set_yticks(places, names)
         axes.bar_label(bars, [f" {count:,} ({count / max(values.rows, 1):.0%})" for count in counts], padding=2)
         _bare(axes, max(counts, default=0))
-        _save(figure, path)
+        save(figure, path)
 
 
 def _title(receipt: Receipt) -> str:
@@ -186,11 +187,13 @@ def _width(at: Sequence[float]) -> float:
     return max(span / max(len(at), 8) * 0.6, 1 / 1440) if span else 1 / 24
 
 
-def _save(figure: Figure, path: Path) -> None:
-    if path.suffix.lower() != ".png":
+def save(figure: Figure, path: Path) -> None:
+    """Write a picture, with our sign in it. Raises BadOption."""
+    kind = path.suffix.lower().lstrip(".")
+    if kind not in _SIGNED:
         raise BadOption(f"Charts are written as .png; {path} has another ending.")
     try:
         with replacing(path) as draft:
-            figure.savefig(draft, format="png", dpi=110, facecolor=PAPER, metadata={"Software": SIGN})
+            figure.savefig(draft, format=kind, dpi=110, facecolor=PAPER, metadata={_SIGNED[kind]: SIGN})
     except OSError as error:
         raise BadOption(f"The chart can't be written to {path}: {error.strerror or error}.") from None

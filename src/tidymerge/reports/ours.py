@@ -45,6 +45,11 @@ def is_chart(path: Path) -> bool:
     return f"Software\0{SIGN}".encode() in _bytes(path)
 
 
+def is_drawing(path: Path) -> bool:
+    """Whether a file is a picture of tables and their relations, PNG or SVG."""
+    return is_chart(path) if path.suffix.lower() == ".png" else SIGN in _text(path)
+
+
 def is_workbook(path: Path) -> bool:
     """Whether a workbook is a marked copy: it has a property that says so (ECMA-376 part 1, 22.3)."""
     try:

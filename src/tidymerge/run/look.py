@@ -1,5 +1,6 @@
 """Looking at an address: what the sheets, tables and columns are. The `look` command's own flow."""
 
+from collections.abc import Mapping
 from datetime import UTC, datetime
 
 import numpy as np
@@ -10,6 +11,7 @@ from tidymerge.address import parse
 from tidymerge.core.decide.change import ChangePlan, meeting, only
 from tidymerge.core.decide.columns import Surroundings
 from tidymerge.core.decide.conditions import rows_meeting
+from tidymerge.core.explain.relations import Node, Relation
 from tidymerge.core.infer.profile import Profile, profile, table_columns
 from tidymerge.core.infer.spellings import Values, values_of
 from tidymerge.core.naming.header import ROWS_SEARCHED, guess_header
@@ -28,11 +30,21 @@ from tidymerge.targets import open_target
 
 
 class Overview(Struct, frozen=True):
-    """The sheets of a workbook, or the tables of a database (`kind`): name, rows and columns of each."""
+    """The sheets of a workbook, or the tables of a database (`kind`): name, rows and columns of each.
+
+    Of tables also their primary keys, and how they refer to each other.
+    """
 
     address: str
     kind: str
     tables: tuple[tuple[str, int, int], ...]
+    keys: Mapping[str, tuple[str, ...]] = {}
+    relations: tuple[Relation, ...] = ()
+
+    @property
+    def nodes(self) -> list[Node]:
+        """The tables with their keys."""
+        return [Node(name, rows, columns, self.keys.get(name, ())) for name, rows, columns in self.tables]
 
 
 class View(Struct, frozen=True):
@@ -98,7 +110,7 @@ def _database(text: str) -> Overview | View:
     address = parse(text)
     with open_target(text, write=False) as target:
         if address.fragment is None:
-            return Overview(address.place, "table", _tables(target))
+            return _overview(address.place, target)
         shape = target.describe()
         readable = [column for column in shape.columns if not column.foreign]
         values = target.read(readable)
@@ -109,5 +121,15 @@ def _database(text: str) -> Overview | View:
         return View(target.address, None, found, shape.primary_key, shape.unique, notes)
 
 
-def _tables(target: Target) -> tuple[tuple[str, int, int], ...]:
-    return target.tables() if isinstance(target, AmongOthers) else ()
+def _overview(place: str, target: Target) -> Overview:
+    """All tables of a database, with their keys and relations."""
+    if not isinstance(target, AmongOthers):
+        return Overview(place, "table", ())
+    tables = target.tables()
+    shapes = {name: target.beside(name).describe() for name, *_ in tables}
+    relations = tuple(
+        Relation(name, key.columns, key.table, key.referred)
+        for name, shape in shapes.items()
+        for key in shape.foreign_keys
+    )
+    return Overview(place, "table", tables, {name: shape.primary_key for name, shape in shapes.items()}, relations)

@@ -11,7 +11,7 @@ from msgspec import Struct
 from tidymerge.address import STANDARD_INPUT, is_server, parse
 from tidymerge.errors import BadOption, MissingPackage
 from tidymerge.job.model import Job, is_archive_file
-from tidymerge.reports.ours import is_chart, is_page, is_table, is_workbook
+from tidymerge.reports.ours import is_chart, is_drawing, is_page, is_table, is_workbook
 from tidymerge.settings import home
 
 _CSV, _PARQUET = (".csv", ".csv.gz"), ".parquet"
@@ -30,6 +30,7 @@ class Outputs(Struct, frozen=True):
     chart: Path | None = None
     conflicts: Path | None = None  # of an undo
     changes: Path | None = None  # changed fields
+    relations: Path | None = None  # of a database's tables
     draft: Path | None = None  # a job
     save_rejects: bool = True
     only_rejected: bool = False  # the rejected rows and the marked copy only where rows are rejected
@@ -47,7 +48,8 @@ class Outputs(Struct, frozen=True):
         Refused are what is read (`incoming`, the job), the target, `archives`, the log, one file for two things, and
         any file that is there already and that we did not write as the same kind of thing.
         """
-        if self.chart is not None and find_spec("matplotlib") is None:
+        drawn = self.chart or self.relations
+        if drawn is not None and find_spec("matplotlib") is None:
             raise MissingPackage(
                 "Charts are drawn by a package that is not installed: pip install 'tidymerge[charts]'.",
                 package="matplotlib",
@@ -88,6 +90,7 @@ _KINDS: dict[str, tuple[str, tuple[str, ...], Callable[[Path], bool]]] = {
     "marked": ("the marked copy", (*_CSV, ".xlsx"), lambda path: is_workbook(path) or is_table(path)),
     "page": ("the page", (".html",), is_page),
     "chart": ("the chart", (".png",), is_chart),
+    "relations": ("the relations", (".png", ".svg"), is_drawing),
     "conflicts": ("the conflicts", _CSV, is_table),
     "draft": ("the job", ("",), lambda _: True),  # what stands in it is kept, if it is a job
     "changes": ("the changed fields", (*_CSV, ".jsonl", _PARQUET), is_table),

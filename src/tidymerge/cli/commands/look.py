@@ -1,5 +1,6 @@
 """`tidymerge look`: what is in a sheet or a table."""
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -9,32 +10,42 @@ from tidymerge.errors import BadOption
 
 if TYPE_CHECKING:
     from tidymerge.model import ReadOptions
+    from tidymerge.run.look import Overview, View
+
+
+Address = Annotated[
+    str,
+    typer.Argument(metavar="ADDRESS", help="A workbook, sheet, text file, database or table, as in coop.db#hives."),
+]
+Values = Annotated[
+    str | None, typer.Option("--values", metavar="COLUMN", help="All different values of this column, with counts.")
+]
+Where = Annotated[
+    str | None, typer.Option("--where", metavar="CONDITION", help="With --values: only of rows that meet this.")
+]
+Chart = Annotated[
+    str | None, typer.Option("--chart", metavar="FILE", help="Draw the values, or a database's tables: .png, .svg.")
+]
+WouldHold = Annotated[
+    list[str] | None,
+    typer.Option("--would-hold", metavar="RULE", help="Which records break this: 'code is unique' (repeatable)."),
+]
+Mermaid = Annotated[
+    bool, typer.Option("--mermaid", help="Print a database's tables and their relations as a Mermaid diagram.")
+]
 
 
 def look(
-    address: Annotated[
-        str,
-        typer.Argument(metavar="ADDRESS", help="A workbook, sheet, text file, database or table, as in coop.db#hives."),
-    ],
+    address: Address,
     header_row: options.HeaderRow = None,
     delimiter: options.Delimiter = None,
     quote: options.Quote = None,
     encoding: options.Encoding = None,
-    values: Annotated[
-        str | None, typer.Option("--values", metavar="COLUMN", help="All different values of this column, with counts.")
-    ] = None,
-    where: Annotated[
-        str | None, typer.Option("--where", metavar="CONDITION", help="With --values: only of rows that meet this.")
-    ] = None,
-    chart: Annotated[
-        str | None, typer.Option("--chart", metavar="FILE", help="With --values: draw them as a picture, .png.")
-    ] = None,
-    would_hold: Annotated[
-        list[str] | None,
-        typer.Option(
-            "--would-hold", metavar="RULE", help="Which records break this, as in 'code is unique' (repeatable)."
-        ),
-    ] = None,
+    values: Values = None,
+    where: Where = None,
+    chart: Chart = None,
+    would_hold: WouldHold = None,
+    mermaid: Mermaid = False,
     json: options.AsJson = False,
 ) -> None:
     """Show the columns of a sheet or table: types, blanks, commonest values, and what can serve as key."""
@@ -52,9 +63,14 @@ def look(
         if would_hold:
             _would_hold(address, would_hold, json=json)
             return
-        if where is not None or chart is not None:
-            raise BadOption("--where and --chart are about the values of a column: say which, by --values COLUMN.")
+        if where is not None:
+            raise BadOption("--where is about the values of a column: say which, by --values COLUMN.")
+        files = options.outputs(relations=chart)
+        files.check(incoming=[address])
         found = look_at(address, read, header_row)
+        _draw(found, files.relations, mermaid=mermaid)
+    if mermaid:
+        return
     if json:
         output.print_json({"format": "tidymerge-look/1", **to_builtins(found)})
     elif isinstance(found, Overview):
@@ -106,3 +122,21 @@ def _would_hold(address: str, rules: list[str], *, json: bool) -> None:
         return
     for one in found:
         draw_look.verdict(output.console(), one)
+
+
+def _draw(found: "Overview | View", path: Path | None, *, mermaid: bool) -> None:
+    """Draw the tables of a database. Raises BadOption for what is no database."""
+    from tidymerge.run.look import Overview
+
+    if path is None and not mermaid:
+        return
+    if not isinstance(found, Overview) or found.kind != "table":
+        raise BadOption("A database's tables can be drawn: name the database alone. Or say --values COLUMN.")
+    if mermaid:
+        from tidymerge.core.explain.relations import as_mermaid
+
+        print(as_mermaid(found.nodes, found.relations), end="")
+    if path is not None:
+        from tidymerge.reports.relations_chart import relations_chart
+
+        relations_chart(found.nodes, found.relations, found.address, path)

@@ -21,10 +21,13 @@ _CATEGORY = 8  # a text column with no more different values is shown with all o
 def overview(out: Console, shown: Overview) -> None:
     """The sheets of a workbook or the tables of a database."""
     out.print(Text.assemble("\n", (shown.address, "bold"), f": {counted(len(shown.tables), shown.kind)}\n"))
-    listed = grid("", (shown.kind, "rows", "columns"))
+    of_tables = any(shown.keys.values()) or bool(shown.relations)
+    listed = grid("", (shown.kind, "rows", "columns", *(("key", "refers to") if of_tables else ())))
     listed.title = None
     for name, rows, columns in shown.tables:
-        listed.add_row(cut(name), f"{rows:,}", str(columns))
+        refers = ", ".join(f"{one.other} by {' + '.join(one.columns)}" for one in shown.relations if one.table == name)
+        more = (cut(" + ".join(shown.keys.get(name, ()))) or "-", refers or "-") if of_tables else ()
+        listed.add_row(cut(name), f"{rows:,}", str(columns), *more)
     out.print(listed)
     if shown.tables:
         first = next((name for name, rows, _ in shown.tables if rows), shown.tables[0][0])
