@@ -179,7 +179,7 @@ def test_the_tour_of_the_readme_is_true(run, folder):
     """Its commands run one after the other as they stand there, and what they count is what the text says."""
     page = (ROOT / "README.md").read_text("utf-8")
     tour = page[page.index("## Five minutes") :]
-    steps = [(line.replace("'", "").split(), tour[at:]) for at, line in _commands(tour)]
+    steps = [(shlex.split(line), tour[at:]) for at, line in _commands(tour)]
     assert len(steps) >= 7
     counts = {}
     for words, _ in steps:
