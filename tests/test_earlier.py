@@ -2,6 +2,8 @@
 
 import json
 import shutil
+import sqlite3
+from contextlib import closing
 
 import pytest
 
@@ -44,9 +46,32 @@ def test_a_file_that_was_followed_by_another_is_a_warning(run, load, folder):
     assert again.status == 4
     assert "This very file was loaded on" in again.receipt["warnings"][0]
     assert "since then list2.csv was loaded" in again.receipt["warnings"][0]
-    assert run("undo", "last").status in (0, 2)  # the stopped run is the last
     shutil.copy(folder / "list2.csv", folder / "list3.csv")
     assert load("list3.csv", 2, "").status == 0  # nothing to change
     loaded = [one["run"] for one in json.loads(run("runs", "--json").out)["runs"] if one["state"] == "loaded"]
     assert run("undo", loaded[1]).status == 0
     assert load("list1.csv", 1, "").status == 0
+
+
+def test_a_column_that_went_since_the_last_load_stops_the_next_one(run, folder):
+    """It is looked at against the last load that kept the structure, though the last run was stopped."""
+    incoming = text_file(folder / "in.csv", [["id", "a", "b"], [1, "x", "y"]])
+    into = ("load", incoming, "--into", f"{folder}/t.db#t")
+    with closing(sqlite3.connect(folder / "t.db")) as made:
+        made.execute("CREATE TABLE t (id INTEGER PRIMARY KEY, a VARCHAR(9), b VARCHAR(9))")
+    assert run(*into, "--yes").status == 0
+    with closing(sqlite3.connect(folder / "t.db")) as changed:
+        changed.execute("ALTER TABLE t DROP COLUMN b")
+    stopped = run(*into, "--json")
+    assert (stopped.status, [one.rpartition(": ")[2] for one in stopped.receipt["warnings"]]) == (
+        4,
+        ["column b is gone."],
+    )
+    told = json.loads(run("look", "t.db#t", "--since", "last", "--json").out)
+    assert [(one["part"], one["name"], one["after"]) for one in told["differences"]] == [("column", "b", None)]
+    assert "column  b     VARCHAR(9)  -" in run("look", "t.db#t", "--since", "last").out
+    early = run("look", "t.db#t", "--since", "2h")
+    assert (early.status, stopped.receipt["run"] in early.err, "the first that did is" in early.err) == (2, False, True)
+    assert "column  b     text   -" in run("look", "t.db#t", "--against", "in.csv").out
+    assert run(*into, "--yes").status == 0
+    assert run(*into).status == 0

@@ -82,6 +82,7 @@ def test_runs_are_filtered_and_a_records_story_is_told(run, hives, folder, incom
     first = run("load", incoming, "--into", hives, "--yes", "--json").receipt["run"]
     run("load", text_file(folder / "bad.csv", [SHEET[0], ["L01", "x", "red", ""]]), "--into", hives, "--strict")
     run("load", incoming, "--into", "coop.db#nothing")
+    assert run("undo", "last", "--preview", "--json").receipt["undoes"] == first  # the others wrote nothing
     second = run(
         "load", text_file(folder / "next.csv", [SHEET[0], ["L01", 1, "green", ""]]), "--into", hives, "--json"
     ).receipt["run"]
@@ -93,8 +94,10 @@ def test_runs_are_filtered_and_a_records_story_is_told(run, hives, folder, incom
     ]
     assert logged(run, "--since", "2099-01-01")["runs"] == []
     assert len(logged(run, "--since", "2 days", "--target", "nothing")["runs"]) == 1
+    assert [len(logged(run, "--since", age)["runs"]) for age in ("yesterday", "2h", "90 min", "1d")] == [5] * 4
     assert (
         run("runs", "--since", "lately").status
+        == run("runs", "--since", "2 moons").status
         == run("runs", "--since", "9999999 weeks").status
         == run("runs", "--state", "done").status
         == 2

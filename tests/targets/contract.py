@@ -12,6 +12,7 @@ import tidymerge
 from conftest import NO_LIMITS, text_file
 from tidymerge.model import ReadOptions
 from tidymerge.model.rules import Rules
+from tidymerge.run.look_structure import since
 from tidymerge.run.would_hold import would_hold
 from tidymerge.targets import open_target
 from tidymerge.targets.sql.writer import Writer
@@ -881,6 +882,26 @@ class TargetContract(RelatedContract):
                 done = tidymerge.change(job=folder / "mend.toml")
                 assert (done.rows.updated, would_hold(table, rule).broken) == (len(broken), 0), rule
                 tidymerge.undo(done.run)
+
+    def test_what_changed_in_the_structure_since_the_last_run_is_said(self, folder):
+        """A column of the job that is gone warns, all else is noted; what the run before added is no news."""
+        self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, a VARCHAR(9), b VARCHAR(9), c VARCHAR(9));")
+
+        def said(columns: str, number: int, **options: Any) -> tuple[tuple[str, ...], ...]:
+            receipt = self.load(folder, "t", [["k", *columns], [number, *"5678"[: len(columns)]]], **options)
+            sides = (receipt.warnings, receipt.notes)
+            return tuple(tuple(one for one in side if "since the last run" in one) for side in sides)
+
+        assert said("abcd", 1, add=["d"]) == said("abcd", 2) == ((), ())
+        self.make(folder, "ALTER TABLE t ADD COLUMN e INTEGER;")
+        (note,) = said("abcd", 3)[1]
+        assert note.endswith(": column e is new.")
+        self.make(folder, "ALTER TABLE t DROP COLUMN b; CREATE UNIQUE INDEX t_a ON t (k, c);")
+        warnings, notes = said("acd", 4)
+        assert [one.rpartition(": ")[2] for one in (*warnings, *notes)] == ["column b is gone.", "unique k + c is new."]
+        assert said("acd", 4) == ((), ())
+        then = since(self.address(folder, "t"), "last")
+        assert (then.differences, then.rows_before, then.rows_after) == ((), 4, 4)
 
     def test_what_needs_a_column_is_named_and_nothing_is_dropped(self, folder):
         self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, a INTEGER, b INTEGER, c INTEGER CHECK (c > a), d INTEGER REFERENCES t (k), note VARCHAR(9), free INTEGER, UNIQUE (b))")  # fmt: skip

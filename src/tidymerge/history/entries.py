@@ -21,6 +21,7 @@ from tidymerge.model.receipt_form import (
 )
 from tidymerge.model.request_form import RequestForm, request_from_dict, request_to_dict
 from tidymerge.model.run import OtherTable, Run
+from tidymerge.model.structure import StoredColumn, Structure
 
 FORMAT = "tidymerge-log/1"
 _DAMAGED = "The run log's file {path} can't be read: {said}. Move it away to go on without it."
@@ -41,6 +42,31 @@ class DefinitionForm(TypedDict):
     required: NotRequired[bool]
 
 
+class ColumnForm(TypedDict):
+    """A column of the target, as it was at the end of the run; bounds that it has not are null."""
+
+    name: str
+    type: str
+    kind: str
+    required: bool
+    length: NotRequired[int | None]
+    precision: NotRequired[int | None]
+    scale: NotRequired[int | None]
+    least: NotRequired[int | None]
+    most: NotRequired[int | None]
+
+
+class StructureForm(TypedDict):
+    """The structure of the target at the end of the run; `told` says that the data told the types."""
+
+    columns: tuple[ColumnForm, ...]
+    primary_key: tuple[str, ...]
+    unique: tuple[tuple[str, ...], ...]
+    references: tuple[str, ...]
+    checks: tuple[str, ...]
+    told: bool
+
+
 class OtherTableForm(TypedDict):
     """A further table of the run."""
 
@@ -51,6 +77,7 @@ class OtherTableForm(TypedDict):
     marked: bool
     whole: bool
     definitions: NotRequired[Mapping[str, DefinitionForm]]
+    structure: NotRequired[StructureForm | None]
 
 
 class EntryForm(TypedDict):
@@ -78,6 +105,7 @@ class EntryForm(TypedDict):
     appends: NotRequired[bool]
     whole: NotRequired[bool]
     definitions: NotRequired[Mapping[str, DefinitionForm]]
+    structure: NotRequired[StructureForm | None]
     others: NotRequired[tuple[OtherTableForm, ...]]
     called: NotRequired[str]
 
@@ -107,6 +135,7 @@ def to_json(run: Run) -> str:
         "appends": run.appends,
         "whole": run.whole,
         "definitions": _definitions_to(run.definitions),
+        "structure": _structure_to(run.structure),
     }
     form["called"] = run.called
     form["others"] = tuple(
@@ -118,6 +147,7 @@ def to_json(run: Run) -> str:
             "marked": one.marked,
             "whole": one.whole,
             "definitions": _definitions_to(one.definitions),
+            "structure": _structure_to(one.structure),
         }
         for one in run.others
     )
@@ -130,6 +160,41 @@ def _definitions_to(known: Mapping[str, Definition]) -> dict[str, DefinitionForm
 
 def _definitions(form: Mapping[str, DefinitionForm]) -> dict[str, Definition]:
     return {name: Definition(one["plain"], one["full"], one.get("required", False)) for name, one in form.items()}
+
+
+def _structure_to(known: Structure | None) -> StructureForm | None:
+    if known is None:
+        return None
+    columns: tuple[ColumnForm, ...] = tuple(
+        {
+            "name": one.name, "type": one.type, "kind": one.kind, "required": one.required, "length": one.length,
+            "precision": one.precision, "scale": one.scale, "least": one.least, "most": one.most,
+        }
+        for one in known.columns
+    )  # fmt: skip
+    return {
+        "columns": columns,
+        "primary_key": known.primary_key,
+        "unique": known.unique,
+        "references": known.references,
+        "checks": known.checks,
+        "told": known.told,
+    }
+
+
+def _structure(form: StructureForm | None) -> Structure | None:
+    if form is None:
+        return None
+    columns = tuple(
+        StoredColumn(
+            one["name"], one["type"], one["kind"], one.get("length"), one.get("precision"), one.get("scale"),
+            one.get("least"), one.get("most"), one["required"],
+        )
+        for one in form["columns"]
+    )  # fmt: skip
+    return Structure(
+        columns, form["primary_key"], form["unique"], form["references"], form["checks"], told=form["told"]
+    )
 
 
 def read_entry(path: Path) -> Run:
@@ -179,10 +244,12 @@ def _run(form: EntryForm) -> Run:
                 one["marked"],
                 one["whole"],
                 _definitions(one.get("definitions", {})),
+                _structure(one.get("structure")),
             )
             for one in form.get("others", ())
         ),
         definitions=_definitions(form.get("definitions", {})),
+        structure=_structure(form.get("structure")),
     )
 
 

@@ -58,9 +58,17 @@ class FolderLog:
         """The run of that exact name. Raises LogDamaged."""
         return read_entry(self._path(name, _ENTRY))
 
-    def find(self, text: str) -> Run:
-        """The run whose name is, or begins with, `text`; `last` is the latest. Raises NoSuchRun and LogDamaged."""
+    def find(self, text: str, *, wrote: bool = False) -> Run:
+        """The run whose name is, or begins with, `text`; `last` is the latest. Raises NoSuchRun and LogDamaged.
+
+        With `wrote` it is the latest that changed its target, if there is one.
+        """
         known = self.names()
+        if wrote and text == LATEST:
+            for name in known:
+                run = self.read(name)
+                if run.wrote:
+                    return run
         fitting = known[:1] if text == LATEST else [name for name in known if name.startswith(text)]
         if text in known:
             fitting = [text]

@@ -8,6 +8,7 @@ from msgspec.structs import replace
 
 from tidymerge.model import Definition
 from tidymerge.model.receipt import Receipt, Request, State
+from tidymerge.model.structure import Structure
 
 
 class OtherTable(Struct, frozen=True):
@@ -20,6 +21,7 @@ class OtherTable(Struct, frozen=True):
     marked: bool = False
     whole: bool = False
     definitions: Mapping[str, Definition] = field(default_factory=dict)
+    structure: Structure | None = None
 
 
 class Run(Struct, frozen=True):
@@ -33,7 +35,8 @@ class Run(Struct, frozen=True):
     was loaded, `newest` that of the column by which the next run of the job goes on. `request` is what was asked of
     records, where no rows came in. Rows of a run that is `once` are not loaded again, nor is a file of which a run
     `appends` the rows. With `whole`, no key finds a record: all that it holds does, and equal records are as good as
-    each other. `definitions` are those of the columns that went.
+    each other. `definitions` are those of the columns that went. The table had the `structure` when the run ended, if
+    that is known.
     `others` are further tables in which it changed records; which of its `table`s this is about, and how that
     is `called`, where they are several.
     """
@@ -59,6 +62,7 @@ class Run(Struct, frozen=True):
     appends: bool = False
     whole: bool = False
     definitions: Mapping[str, Definition] = field(default_factory=dict)
+    structure: Structure | None = None
     others: tuple[OtherTable, ...] = ()
     table: int = 0
     called: str = ""
@@ -75,6 +79,7 @@ class Run(Struct, frozen=True):
                     self, others=(), table=at, receipt=self.receipt.of_table(at), called=one.called, target=one.target,
                     key=one.key,
                     record_key=one.record_key, marked=one.marked, whole=one.whole, definitions=one.definitions,
+                    structure=one.structure,
                 )
             )  # fmt: skip
         return tuple(found)

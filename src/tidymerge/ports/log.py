@@ -51,8 +51,11 @@ class RunLog(Protocol):
     def read(self, name: str) -> Run:
         """The run of that exact name. Raises LogDamaged."""
 
-    def find(self, text: str) -> Run:
-        """The run whose name is, or begins with, `text`; `last` is the latest. Raises NoSuchRun and LogDamaged."""
+    def find(self, text: str, *, wrote: bool = False) -> Run:
+        """The run whose name is, or begins with, `text`; `last` is the latest. Raises NoSuchRun and LogDamaged.
+
+        With `wrote` it is the latest that changed its target, if there is one.
+        """
 
     def changes(self, run: Run, wanted: Callable[[pa.Table], Mask] | None = None) -> Iterator[Logged]:
         """What a run did to records of its table, some at a time; only those whose keys `wanted` picks.

@@ -317,6 +317,7 @@ def seal(
         marked=target.marks_text,
         receipt=receipt,
         definitions=_definitions(decided),
+        structure=decided.structure,
         others=tuple(
             OtherTable(
                 one.decided.called,
@@ -326,6 +327,7 @@ def seal(
                 target.marks_text,
                 one.whole,
                 _definitions(one.decided),
+                one.decided.structure,
             )
             for one in beside
         ),

@@ -119,7 +119,7 @@ def _committed(run: Run, logs: Iterable[Logged], target: Target) -> bool | None:
 
 def undoable(log: RunLog, text: str) -> Run:
     """The run to undo. Raises NoSuchRun and NotUndoable."""
-    run = log.find(text)
+    run = log.find(text, wrote=True)
     if not run.wrote:
         raise NotUndoable(f"The run {run.name} {run.nothing_done}, so there is nothing to undo.", run=run.name)
     by = undone_by(log, run) if any(own.whole for own in run.each) else None

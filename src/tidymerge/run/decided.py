@@ -10,10 +10,12 @@ from tidymerge.address import is_server, parse
 from tidymerge.core.account import account
 from tidymerge.core.decide.change_set import reject
 from tidymerge.core.decide.coming import Awaited
+from tidymerge.core.infer.structure import structure_of
 from tidymerge.core.warn.limits import Excess
 from tidymerge.model import Flaw, Incoming, NewColumn, Pairing, Sample, TableShape
 from tidymerge.model.changes import ChangeSet, Tally
 from tidymerge.model.receipt import Conflict, MappedColumn, Request
+from tidymerge.model.structure import Structure
 from tidymerge.ports.target import Target
 
 
@@ -138,6 +140,13 @@ class Decided(Struct, frozen=True):
         )
 
     @property
+    def structure(self) -> Structure | None:
+        """The table's structure as the run leaves it. How the target declares a new column it tells the next run."""
+        gone = {column.name for column in self.dropped}
+        new = {column.name for column in self.added}
+        return None if self.goes else structure_of(self.shape, without=gone, untold=new)
+
+    @property
     def only_drops(self) -> bool:
         """Whether all that changes are columns which go, so that their values need not be taken out of them before."""
         changes = [part.changes for part in self.parts]
@@ -154,6 +163,10 @@ class Decided(Struct, frozen=True):
     def noting(self, *notes: str, last: bool = False) -> "Decided":
         """The same with further notes, which come first or `last`."""
         return replace(self, notes=(*self.notes, *notes) if last else (*notes, *self.notes))
+
+    def warned(self, *warnings: str) -> "Decided":
+        """The same with further warnings."""
+        return replace(self, warnings=(*self.warnings, *warnings))
 
     def with_parts(self, parts: Sequence[Part], *notes: str) -> "Decided":
         """The same with other outcomes of some rows."""

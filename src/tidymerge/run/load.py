@@ -34,6 +34,7 @@ from tidymerge.run.report import Clock, first_touches, make_receipt, save_clashe
 from tidymerge.run.save import save_of_load
 from tidymerge.run.settle import settle
 from tidymerge.run.stage_load import request_of, stage_load
+from tidymerge.run.structure import with_changes_since
 from tidymerge.run.tables import Gatherings, decide_tables
 
 
@@ -91,7 +92,7 @@ def preview_in_full(
         check_outputs(gatherings.jobs, outputs)
         with opened(job.target, write=False, types=_types(job), create=job.create) as target:
             _, decided = _decide_load(asked, target, gatherings, clock, log, progress)
-            decided = _looked_back(log, job, gatherings.checksums, decided)
+            decided = _looked_back(log, asked, gatherings.checksums, decided)
             if outputs.rejects is not None:
                 save_rejects(decided, outputs.rejects, job.incoming[0]).keep()
             if outputs.conflicts is not None:
@@ -146,7 +147,7 @@ def load(
             with attempt, opening as target:
                 first, decided = _decide_load(asked, target, gatherings, clock, log, progress)
                 gatherings.unchanged()
-                decided = _looked_back(log, job, lambda: files, decided).noting(*told)
+                decided = _looked_back(log, asked, lambda: files, decided).noting(*told)
                 _check(decided, clock, outputs, expect, strict=asked.strict, accept_warnings=accept_warnings)
                 manner = Manner(
                     check=lambda decided: check_strict(decided, clock, outputs, strict=asked.strict),
@@ -171,16 +172,20 @@ def _check(
     check_limits(decided, clock, outputs, accept_warnings=accept_warnings)
 
 
-def _looked_back(log: RunLog, job: Job, files: Callable[[], Mapping[str, str | None]], decided: Decided) -> Decided:
+def _looked_back(
+    log: RunLog, asked: Job | TablesJob, files: Callable[[], Mapping[str, str | None]], decided: Decided
+) -> Decided:
     """What was decided, with a warning if the log knows of later rows of the same kind. Where nothing changes, none.
 
-    Rows that may count only once are held to that.
+    Rows that may count only once are held to that. What has become of the target's structure is said.
     """
+    job = jobs_of(asked)[0]
     decided = held_to_once(log, job, files() if job.rules.once or job.rules.append else {}, decided)
+    decided = with_changes_since(log, asked, job.target, decided)
     if not decided.tally.inserted + decided.tally.updated + decided.tally.removed:
         return decided
     address = full_address(reopened(job.target), decided.target)
     if decided.related:  # the log keeps the dates of the first table
         address = f"{without_fragment(address)}#{decided.called}"
     older = older_than_before(log, address, files(), decided.latest)
-    return replace(decided, warnings=(*decided.warnings, *older))
+    return decided.warned(*older)

@@ -1,5 +1,6 @@
 """Asking the log: which runs there were, what became of a record, and a run's changes as a file."""
 
+import re
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from functools import partial
@@ -19,7 +20,9 @@ from tidymerge.ports.log import RunLog
 from tidymerge.reports.changes_file import write_changes
 from tidymerge.run.record import settle_all
 
-_UNITS = {"hour": 1, "hours": 1, "day": 24, "days": 24, "week": 168, "weeks": 168}
+_UNITS = {"min": 1, "minute": 1, "h": 60, "hour": 60, "d": 1440, "day": 1440, "w": 10080, "week": 10080}  # minutes
+_AGE = re.compile(r"(\d{1,6}) ?([a-z]+)")
+_DAYS = {"today": 0, "yesterday": 1}
 
 
 class PastRun(Struct, frozen=True):
@@ -40,7 +43,7 @@ def past_runs(*, target: str | None = None, since: str | None = None, state: str
     """The runs of the log: those into a target, since a time, of a state. Raises BadOption."""
     if state is not None and state not in _STATES:
         raise BadOption(f"The state of a run is one of {', '.join(_STATES)}, not {state!r}.")
-    start = None if since is None else _time(since)
+    start = None if since is None else time_of(since)
     log = FolderLog()
     told = settle_all(log)
     runs, damaged = _all_runs(log)
@@ -87,15 +90,21 @@ def _is_into(run: Run, target: str) -> bool:
     return run.target == wanted or run.target.startswith(f"{wanted}#")
 
 
-def _time(text: str) -> datetime:
-    """A date, a date and time, or an age such as "3 days". Raises BadOption."""
-    number, _, unit = text.strip().partition(" ")
+def time_of(text: str) -> datetime:
+    """A date, a date and time, a day such as "yesterday", or an age such as "3 days" or "2h". Raises BadOption."""
+    plain = text.strip().lower()
     try:
-        if number.isdigit() and unit in _UNITS:
-            return datetime.now(UTC) - timedelta(hours=int(number) * _UNITS[unit])
+        if plain in _DAYS:
+            midnight = datetime.combine(datetime.now().astimezone().date(), datetime.min.time())
+            return (midnight - timedelta(days=_DAYS[plain])).astimezone()
+        if age := _AGE.fullmatch(plain):
+            unit = age[2] if age[2] in _UNITS else age[2].removesuffix("s")
+            return datetime.now(UTC) - timedelta(minutes=int(age[1]) * _UNITS[unit])
         return datetime.fromisoformat(text).astimezone()
-    except (ValueError, OverflowError):
-        raise BadOption(f"A time is a date, as in 2026-05-04, or an age, as in '3 days', not {text!r}.") from None
+    except (ValueError, OverflowError, KeyError):
+        raise BadOption(
+            f"A time is a date, as in 2026-05-04, or yesterday, or an age, as in '3 days' or 2h, but not {text!r}."
+        ) from None
 
 
 def one_run(text: str) -> Past:

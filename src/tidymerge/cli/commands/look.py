@@ -30,6 +30,13 @@ WouldHold = Annotated[
     list[str] | None,
     typer.Option("--would-hold", metavar="RULE", help="Which records break this: 'code is unique' (repeatable)."),
 ]
+Since = Annotated[
+    str | None,
+    typer.Option("--since", metavar="RUN|TIME", help="How the table differs from then, as the log knows it."),
+]
+Against = Annotated[
+    str | None, typer.Option("--against", metavar="ADDRESS", help="How it differs from this table, sheet or file.")
+]
 Mermaid = Annotated[
     bool, typer.Option("--mermaid", help="Print a database's tables and their relations as a Mermaid diagram.")
 ]
@@ -45,6 +52,8 @@ def look(
     where: Where = None,
     chart: Chart = None,
     would_hold: WouldHold = None,
+    since: Since = None,
+    against: Against = None,
     mermaid: Mermaid = False,
     json: options.AsJson = False,
 ) -> None:
@@ -62,6 +71,9 @@ def look(
             return
         if would_hold:
             _would_hold(address, would_hold, json=json)
+            return
+        if since is not None or against is not None:
+            _differences(address, since, against, read, header_row, json=json)
             return
         if where is not None:
             raise BadOption("--where is about the values of a column: say which, by --values COLUMN.")
@@ -122,6 +134,27 @@ def _would_hold(address: str, rules: list[str], *, json: bool) -> None:
         return
     for one in found:
         draw_look.verdict(output.console(), one)
+
+
+def _differences(
+    address: str, since: str | None, against: str | None, read: "ReadOptions", header_row: int | None, *, json: bool
+) -> None:
+    """Show how the structure differs from another."""
+    from msgspec import to_builtins
+
+    from tidymerge.cli.screen import draw_look, output
+    from tidymerge.run import look_structure
+
+    if since is not None and against is not None:
+        raise BadOption("--since looks at an earlier time, --against at another address: give one of them.")
+    if since is not None:
+        found = look_structure.since(address, since)
+    else:
+        found = look_structure.against(address, against or "", read, header_row)
+    if json:
+        output.print_json({"format": "tidymerge-structure/1", **to_builtins(found)})
+    else:
+        draw_look.differences(output.console(), found)
 
 
 def _draw(found: "Overview | View", path: Path | None, *, mermaid: bool) -> None:

@@ -12,7 +12,7 @@ def runs(
         str | None, typer.Option("--target", metavar="TARGET", help="Only runs into this table, as in coop.db#hives.")
     ] = None,
     since: Annotated[
-        str | None, typer.Option("--since", metavar="TIME", help="Only runs since a date or an age, as in '3 days'.")
+        str | None, typer.Option("--since", metavar="TIME", help="Only runs since 2026-05-04, yesterday, 2h.")
     ] = None,
     state: Annotated[
         str | None,

@@ -8,7 +8,9 @@ from tidymerge.cli.options import shared as options
 
 
 def undo(
-    run: Annotated[str, typer.Argument(metavar="RUN", help="A run's name, or how it begins; last is the latest.")],
+    run: Annotated[
+        str, typer.Argument(metavar="RUN", help="A run's name, or how it begins; last is the last that wrote.")
+    ],
     into: Annotated[
         str | None,
         typer.Option("--into", metavar="TARGET", help="Where the target is now, if not where the log has it."),

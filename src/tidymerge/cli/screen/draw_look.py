@@ -8,6 +8,7 @@ from tidymerge.core.infer.profile import ColumnProfile, KeyCandidate
 from tidymerge.core.infer.spellings import Values, as_map
 from tidymerge.core.words import counted
 from tidymerge.run.look import Overview, View
+from tidymerge.run.look_structure import Compared
 from tidymerge.run.would_hold import Verdict
 
 _SHORT = 24
@@ -92,6 +93,30 @@ def values(out: Console, found: Values, address: str) -> None:
     out.print(groups)
     out.print(Text("\nAs a value map in a job's [columns], to be looked at first:", "dim"))
     out.print(Text(told), soft_wrap=True)
+
+
+def differences(out: Console, found: Compared) -> None:
+    """How the structure of a table differs from another, or from what it was."""
+    out.print(Text.assemble("\n", (found.after, "bold"), ", against ", (found.before, "bold")))
+    there, here = ("then", "now") if found.at_times else ("there", "here")
+    before = "" if found.rows_before is None else f"{found.rows_before:,} {there}, "
+    out.print(Text(f"Rows: {before}{found.rows_after:,} {here}.\n"))
+    if not found.differences:
+        out.print(Text(f"The structure is the same: {counted(found.columns, 'column')}.", "green"))
+        return
+    listed = grid("", ("what", "name", there, here, ""))
+    listed.title = None
+    for one in found.differences:
+        sides = [_side(one.part, side) for side in (one.before, one.after)]
+        listed.add_row(one.part, cut(one.name), *sides, Text("holds less", "yellow") if one.narrower else "")
+    out.print(listed)
+
+
+def _side(part: str, side: str | None) -> str:
+    """What there is on one side: a type, or just that it is there."""
+    if side is None:
+        return "-"
+    return (cut(side) or "yes") if part in ("column", "type", "blanks") else "yes"
 
 
 def verdict(out: Console, found: Verdict) -> None:
