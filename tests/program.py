@@ -38,6 +38,9 @@ LATE = (  # what commands import when they need it
 )  # fmt: skip
 
 
+_OF_TERMINALS = {"COLUMNS", "CLICOLOR_FORCE", "FORCE_COLOR", "NO_COLOR"}  # which would change what is printed
+
+
 @dataclass
 class Ended:
     """How a run of the program ended."""
@@ -111,7 +114,8 @@ class Programs:
             "arguments": list(arguments),
             "folder": str(folder),
             "script": script,
-            "environment": {**os.environ, **environment},
+            "environment": {name: value for name, value in os.environ.items() if name not in _OF_TERMINALS}
+            | environment,
         }
         socket.send_fds(connection, [b"go"], [file if isinstance(file, int) else file.fileno() for file in files])
         connection.sendall(json.dumps(asked).encode() + b"\n")

@@ -12,6 +12,8 @@ from tidymerge.errors import BadAddress
 from tidymerge.settings import allowed_variables
 
 STANDARD_INPUT = "-"
+_SQLITE = "sqlite:///"  # a URL's way to say that the rest is a file
+_HOME = "~/"
 SERVERS = {"postgresql": "postgresql", "mariadb": "mariadb", "mysql": "mariadb"}  # scheme: kind of server
 _PORTS = {"postgresql": 5432, "mariadb": 3306}
 _VARIABLE = re.compile(r"\$\{(\w+)\}")
@@ -55,7 +57,16 @@ class Address(Struct, frozen=True):
 
 def is_server(text: str) -> bool:
     """Whether an address leads to a database server."""
-    return "://" in text
+    return "://" in text and not text.lower().startswith(_SQLITE)
+
+
+def local(text: str) -> str:
+    """A file's address as it leads from here: without sqlite:///, and with the home folder in place of ~."""
+    if text.lower().startswith(_SQLITE):
+        text = text[len(_SQLITE) :]
+    if text.startswith(_HOME) and not Path("~").exists():
+        return str(Path.home() / text.removeprefix(_HOME))
+    return text
 
 
 def _is_unescaped(text: str) -> bool:
@@ -110,6 +121,7 @@ def parse(text: str) -> Address:
     """
     if is_server(text):
         return _parse_server(text)
+    text = local(text)
     splits = [(text, "")] + [(text[:at], text[at + 1 :]) for at in reversed(range(len(text))) if text[at] == "#"]
     try:
         for name, fragment in splits:

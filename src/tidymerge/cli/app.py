@@ -110,6 +110,8 @@ def _run() -> int:
         _check_arguments(sys.argv)
         app()
     except SystemExit as ended:  # how Typer ends every command
+        if "--json" in sys.argv and isinstance(ended.__context__, Exception) and ended.code == BadOption.exit_status:
+            _print_usage_error(ended.__context__)
         return ended.code if isinstance(ended.code, int) else int(ended.code is not None)
     except TidyMergeError as error:
         _say(f"{error}{hint(error)} (docs/errors.md#{error.code})")
@@ -127,6 +129,15 @@ def _run() -> int:
         )
         return 1
     return 0
+
+
+def _print_usage_error(error: Exception) -> None:
+    """What was wrong with the words of the command, which is said already, as JSON too."""
+    from tidymerge.cli.screen.output import print_json
+    from tidymerge.reports.error_json import failure_to_dict
+
+    said = getattr(error, "format_message", error.__str__)()
+    print_json(failure_to_dict(BadOption(said)))
 
 
 def _check_arguments(arguments: Sequence[str]) -> None:

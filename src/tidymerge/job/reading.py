@@ -1,6 +1,7 @@
 """Reading a job file: what is wrong in it is said with file, line and the word that was probably meant."""
 
 import re
+import sys
 import tomllib
 from collections.abc import Callable, Iterator, Sequence
 from difflib import get_close_matches
@@ -10,6 +11,7 @@ from typing import Any, TypeVar, get_args
 from msgspec.structs import replace
 from pydantic import BaseModel, ValidationError
 
+from tidymerge.address import STANDARD_INPUT, is_server, local
 from tidymerge.errors import BadJob, NoSuchFile
 from tidymerge.job.change_file import ChangeFile, RemovalFile
 from tidymerge.job.file import JobFile
@@ -22,7 +24,7 @@ Form = TypeVar("Form", bound=BaseModel)
 
 def read_job(path: Path) -> Job | TablesJob:
     """The job in a file; addresses in it count from the file's folder. Raises NoSuchFile and BadJob."""
-    job, file = parse_job(read_text(path), str(path)).to_job(), str(path.absolute())
+    job, file = parse_job(read_text(path), _named(path)).to_job(), _file(path)
     if isinstance(job, TablesJob):
         at = tuple(_under(path.parent, text) for text in job.at)
         return replace(job, tables=tuple(_placed(one, path.parent) for one in job.tables), at=at, file=file)
@@ -32,7 +34,7 @@ def read_job(path: Path) -> Job | TablesJob:
 def read_change(path: Path) -> Change:
     """The change in a file; its address counts from the file's folder. Raises NoSuchFile and BadJob."""
     change = _about_records(path, "change", ChangeFile).to_change()
-    return replace(change, target=_under(path.parent, change.target), file=str(path.absolute()))
+    return replace(change, target=_under(path.parent, change.target), file=_file(path))
 
 
 def read_removal(path: Path) -> Removal:
@@ -41,33 +43,46 @@ def read_removal(path: Path) -> Removal:
     archive = {
         table: _under(path.parent, name) if is_archive_file(name) else name for table, name in removal.archive.items()
     }
-    return replace(removal, target=_under(path.parent, removal.target), archive=archive, file=str(path.absolute()))
+    return replace(removal, target=_under(path.parent, removal.target), archive=archive, file=_file(path))
 
 
 def read_any(path: Path) -> AnyJob:
     """Whatever kind of job is in a file. Raises NoSuchFile and BadJob."""
-    data, _ = _data(read_text(path), str(path))
+    data, _ = _data(read_text(path), _named(path))
     read: dict[str, Callable[[Path], AnyJob]] = {"change": read_change, "remove": read_removal}
     return next((read[part] for part in read if part in data), read_job)(path)
 
 
 def _about_records(path: Path, part: str, form: type[Form]) -> Form:
-    data, text = _data(read_text(path), str(path))
+    name = _named(path)
+    data, text = _data(read_text(path), name)
     if part not in data:
-        raise BadJob(f"{path} has no [{part}], so it is no job for that.", file=str(path))
-    return _checked(form, data, text, str(path))
+        raise BadJob(f"{name} has no [{part}], so it is no job for that.", file=name)
+    return _checked(form, data, text, name)
+
+
+def _named(path: Path) -> str:
+    """The job file as messages call it."""
+    return "standard input" if str(path) == STANDARD_INPUT else str(path)
+
+
+def _file(path: Path) -> str | None:
+    """The job file as the log knows it; a job on standard input is none."""
+    return None if str(path) == STANDARD_INPUT else str(path.absolute())
 
 
 def read_text(path: Path) -> str:
-    """The text of a job file. Raises NoSuchFile and BadJob."""
+    """The text of a job file, or of standard input. Raises NoSuchFile and BadJob."""
     try:
+        if str(path) == STANDARD_INPUT:
+            return sys.stdin.buffer.read().decode("utf-8-sig")
         if path.exists() and not path.is_file():
             raise NoSuchFile(f"The job file {path} is no regular file.", address=str(path))
         return path.read_text(encoding="utf-8-sig")  # some editors put a byte-order mark before it
     except OSError as error:
         raise NoSuchFile(f"The job file {path} can't be read: {error.strerror}.", address=str(path)) from None
     except UnicodeDecodeError:
-        raise BadJob(f"{path} is not UTF-8 text, which TOML files are.", file=str(path)) from None
+        raise BadJob(f"{_named(path)} is not UTF-8 text, which TOML files are.", file=_named(path)) from None
 
 
 def parse_job(text: str, name: str) -> JobFile:
@@ -167,6 +182,6 @@ def _placed(job: Job, folder: Path) -> Job:
 
 
 def _under(folder: Path, address: str) -> str:
-    if address == "-" or address.startswith("#") or Path(address).is_absolute() or "://" in address or folder == Path():
+    if address == STANDARD_INPUT or address.startswith("#") or is_server(address) or folder == Path():
         return address
-    return str(folder / address)
+    return str(folder / local(address))  # which is the address itself where that begins at the root

@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 from msgspec.structs import replace
 
-from tidymerge.address import STANDARD_INPUT, is_server, parse, without_password
+from tidymerge.address import STANDARD_INPUT, is_server, local, parse, without_password
 from tidymerge.core.naming.header import ROWS_SEARCHED, find_header, guess_header
 from tidymerge.core.naming.mapping import listing
 from tidymerge.core.tidy.corrected import corrected, of_table
@@ -197,7 +197,7 @@ def _header_row(job: Job, source: Source, names: set[str]) -> int:
 def addresses(given: Sequence[str]) -> list[str]:
     """The addresses with patterns such as week*.xlsx#Inspections spelled out, week2 before week10."""
     found: list[str] = []
-    for text in given:
+    for text in map(local, given):
         if is_server(text):
             found.append(text)
             continue

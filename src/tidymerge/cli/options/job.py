@@ -6,6 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from tidymerge.address import STANDARD_INPUT
 from tidymerge.cli.options import records
 from tidymerge.cli.options import shared as options
 from tidymerge.errors import BadOption
@@ -54,6 +55,7 @@ def job_of(
 ) -> "Job | TablesJob":  # fmt: skip
     """The job of the job file, if one is given, with what the command line says over it. Raises UsageError."""
     from tidymerge.job.over import Given, job_with
+    from tidymerge.job.tables import TablesJob
 
     limits = options.limits(
         updated=most_updated, inserted=most_inserted, rejected=most_rejected, fewest_rows=fewest_rows,
@@ -67,7 +69,10 @@ def job_of(
         trust_triggers=trust_triggers, append=append, again=again, create=create, like=like, prefer=prefer,
         base=_base(base, no_base=no_base), from_start=from_start,
     )  # fmt: skip
-    return _complete(job_with(None if job_file is None else Path(job_file), given))
+    job = job_with(None if job_file is None else Path(job_file), given)
+    if job_file == STANDARD_INPUT and STANDARD_INPUT in (job.at if isinstance(job, TablesJob) else job.incoming):
+        raise BadOption("Standard input can't be both the job and its rows: put one of them into a file.")
+    return _complete(job)
 
 
 def _complete(job: "Job | TablesJob") -> "Job | TablesJob":

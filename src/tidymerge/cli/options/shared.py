@@ -19,7 +19,9 @@ Incoming = Annotated[
 ]
 JobPath = Annotated[
     str | None,
-    typer.Option("--job", metavar="JOB", help="The job file. What is given on the command line wins over it."),
+    typer.Option(
+        "--job", metavar="JOB", help="The job file, or - for standard input. What the command line says wins."
+    ),
 ]
 Into = Annotated[
     str | None,

@@ -7,6 +7,7 @@ import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from functools import partial
+from os import environ
 from typing import TYPE_CHECKING, Any
 
 import typer
@@ -33,12 +34,14 @@ _ENOUGH = 20_000  # signs in a line of a file or a pipe, where no terminal tells
 def console(*, json_wanted: bool = False) -> Console:
     """The console for people: standard output, or standard error when JSON goes to standard output.
 
-    It knows no markup: values from files are printed, and must not be obeyed.
+    It knows no markup: values from files are printed, and must not be obeyed. COLUMNS gives the width, and with
+    CLICOLOR_FORCE there is colour also where no terminal is.
     """
     stream = sys.stderr if json_wanted else sys.stdout
     kind = Console if stream.isatty() else _Plain
-    width = None if stream.isatty() else _ENOUGH
-    return kind(file=stream, width=width, highlight=False, emoji=False, markup=False)
+    width = None if stream.isatty() or environ.get("COLUMNS", "").isdigit() else _ENOUGH
+    coloured = True if environ.get("CLICOLOR_FORCE", "0") != "0" else None
+    return kind(file=stream, width=width, highlight=False, emoji=False, markup=False, force_terminal=coloured)
 
 
 class _Plain(Console):
