@@ -64,7 +64,7 @@ app.command(short_help="Load what arrives in a folder, each file once.")(watch.w
 app.command(short_help="List past runs; tell what became of a record.")(runs.runs)
 app.command(short_help="Show one run in full.")(receipt.receipt)
 app.command(short_help="Put back what a run changed.")(undo.undo)
-app.command(short_help="Print the JSON Schema of job files.")(schema.schema)
+app.command(short_help="Print a JSON Schema: of job files, receipts, runs.")(schema.schema)
 app.command(short_help="Run the whole tour on demo data.")(demo.demo)
 
 

@@ -2,7 +2,7 @@
 
 import os
 from pathlib import Path
-from typing import Any
+from typing import Any, TypedDict
 
 import pyarrow as pa
 import tomlkit
@@ -27,6 +27,19 @@ from tidymerge.sources import open_source
 from tidymerge.targets import open_target
 
 _SEVERAL = 2  # records, so that they tell a key
+
+
+FORMAT = "tidymerge-draft/1"
+
+
+class DraftForm(TypedDict):
+    """What is printed for programs: the job's text, the file, whether that was written anew, and what was said."""
+
+    format: str
+    file: str
+    written: bool
+    job: str
+    notes: list[str]
 
 
 def draft_job(

@@ -28,6 +28,8 @@ from tidymerge.run.records import condition
 from tidymerge.sources import open_source
 from tidymerge.targets import open_target
 
+FORMAT, VALUES = "tidymerge-look/1", "tidymerge-values/1"  # of what is printed for programs
+
 
 class Overview(Struct, frozen=True):
     """The sheets of a workbook, or the tables of a database (`kind`): name, rows and columns of each.

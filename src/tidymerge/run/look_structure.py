@@ -18,6 +18,8 @@ from tidymerge.run.look import Overview, look
 from tidymerge.run.past import time_of
 from tidymerge.targets import open_target
 
+FORMAT = "tidymerge-structure/1"
+
 
 class Compared(Struct, frozen=True):
     """Two tables, or one at two times: `before` and `after` say which, in words, with their rows where known."""

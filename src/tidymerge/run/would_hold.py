@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from datetime import UTC, datetime
+from typing import TypedDict
 
 import numpy as np
 import pyarrow as pa
@@ -29,6 +30,9 @@ _EXAMPLES = 10
 _VALUES = 20
 
 
+FORMAT = "tidymerge-rules/1"  # of what is printed for programs
+
+
 class Verdict(Struct, frozen=True):
     """How many of a table's records break a rule, the first of them, and the commonest values that do.
 
@@ -46,6 +50,13 @@ class Verdict(Struct, frozen=True):
     values: tuple[ValueCount, ...]
     where: str | None = None
     job: str | None = None
+
+
+class Verdicts(TypedDict):
+    """What is printed for programs."""
+
+    format: str
+    rules: tuple[Verdict, ...]
 
 
 def would_hold(address: str, text: str) -> Verdict:

@@ -61,7 +61,7 @@ def look(
     from msgspec import to_builtins
 
     from tidymerge.cli.screen import draw_look, output
-    from tidymerge.run.look import Overview
+    from tidymerge.run.look import FORMAT, Overview
     from tidymerge.run.look import look as look_at
 
     read = options.read_options(delimiter, quote, encoding)
@@ -84,7 +84,7 @@ def look(
     if mermaid:
         return
     if json:
-        output.print_json({"format": "tidymerge-look/1", **to_builtins(found)})
+        output.print_json({"format": FORMAT, **to_builtins(found)})
     elif isinstance(found, Overview):
         draw_look.overview(output.console(), found)
     else:
@@ -106,7 +106,7 @@ def _values(
 
     from tidymerge.cli.screen import draw_look, output
     from tidymerge.core.infer.spellings import as_map
-    from tidymerge.run.look import look_at_values
+    from tidymerge.run.look import VALUES, look_at_values
 
     files = options.outputs(chart=chart)
     files.check(incoming=[address])
@@ -116,7 +116,7 @@ def _values(
 
         values_chart(found, address, files.chart)
     if json:
-        output.print_json({"format": "tidymerge-values/1", **to_builtins(found), "map": as_map(found)})
+        output.print_json({"format": VALUES, **to_builtins(found), "map": as_map(found)})
     else:
         draw_look.values(output.console(), found, address)
 
@@ -126,11 +126,11 @@ def _would_hold(address: str, rules: list[str], *, json: bool) -> None:
     from msgspec import to_builtins
 
     from tidymerge.cli.screen import draw_look, output
-    from tidymerge.run.would_hold import would_hold
+    from tidymerge.run.would_hold import FORMAT, would_hold
 
     found = [would_hold(address, rule) for rule in rules]
     if json:
-        output.print_json({"format": "tidymerge-rules/1", "rules": to_builtins(found)})
+        output.print_json({"format": FORMAT, "rules": to_builtins(found)})
         return
     for one in found:
         draw_look.verdict(output.console(), one)
@@ -152,7 +152,7 @@ def _differences(
     else:
         found = look_structure.against(address, against or "", read, header_row)
     if json:
-        output.print_json({"format": "tidymerge-structure/1", **to_builtins(found)})
+        output.print_json({"format": look_structure.FORMAT, **to_builtins(found)})
     else:
         draw_look.differences(output.console(), found)
 

@@ -1,9 +1,21 @@
-"""`tidymerge schema`: the definition of a job file, for editors."""
+"""`tidymerge schema`: the definition of job files, and of what is printed and kept for programs."""
+
+from typing import Annotated
+
+import typer
+
+from tidymerge.errors import BadOption
 
 
-def schema() -> None:
-    """Print the JSON Schema of job files, so that an editor completes and checks them."""
+def schema(
+    name: Annotated[
+        str, typer.Argument(metavar="NAME", help="Of what: job, receipt, runs, changes, draft, look, log.")
+    ] = "job",
+) -> None:
+    """Print a JSON Schema: of job files, so that an editor completes and checks them, or of what programs read."""
     from tidymerge.cli.screen import output
-    from tidymerge.job.schema import json_schema
+    from tidymerge.run.schemas import SCHEMAS
 
-    output.print_json(json_schema())
+    if name not in SCHEMAS:
+        raise BadOption(f"There are schemas of {', '.join(SCHEMAS)}, but not of {name!r}.")
+    output.print_json(SCHEMAS[name]())

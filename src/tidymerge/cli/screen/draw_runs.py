@@ -1,7 +1,6 @@
 """Drawing the log on the terminal, and its published JSON form."""
 
 from collections.abc import Sequence
-from typing import Any
 
 from rich.console import Console
 from rich.text import Text
@@ -11,9 +10,9 @@ from tidymerge.core.explain.wording import statement
 from tidymerge.model.receipt import State, Touch
 from tidymerge.model.request_form import request_to_dict
 from tidymerge.model.run import Run
+from tidymerge.model.runs_form import FORMAT, RunForm, RunsForm, StepForm, StoryForm
 from tidymerge.run.past import Past, PastRun
 
-FORMAT = "tidymerge-runs/1"
 _STYLES = {
     State.LOADED: "green",
     State.UNDONE: "cyan",
@@ -122,12 +121,11 @@ def story(out: Console, key: Sequence[str], told: Sequence[tuple[PastRun, Touch]
         out.print(Text("\nand earlier changes; --all shows them too.", "dim"))
 
 
-def as_data(past: Past, key: Sequence[str] | None, told: Sequence[tuple[PastRun, Touch]]) -> dict[str, Any]:
+def as_data(past: Past, key: Sequence[str] | None, told: Sequence[tuple[PastRun, Touch]]) -> RunsForm | StoryForm:
     """The runs, or the story of a record, as plain data."""
-    data: dict[str, Any] = {"format": FORMAT, "notes": list(past.told)}
     if not key:
-        return {**data, "runs": [entry(one) for one in past.runs]}
-    changes = [
+        return {"format": FORMAT, "notes": list(past.told), "runs": [entry(one) for one in past.runs]}
+    changes: list[StepForm] = [
         {
             "run": one.run.name,
             "started": one.run.started.isoformat(timespec="seconds"),
@@ -137,14 +135,14 @@ def as_data(past: Past, key: Sequence[str] | None, told: Sequence[tuple[PastRun,
             "undone_by": one.undone_by,
             "row": touch.row,
             "outcome": touch.outcome,
-            "fields": [dict(zip(("column", "before", "after"), field, strict=True)) for field in touch.fields],
+            "fields": [{"column": name, "before": old, "after": new} for name, old, new in touch.fields],
         }
         for one, touch in told
     ]
-    return {**data, "record": list(key), "changes": changes}
+    return {"format": FORMAT, "notes": list(past.told), "record": list(key), "changes": changes}
 
 
-def entry(one: PastRun) -> dict[str, Any]:
+def entry(one: PastRun) -> RunForm:
     """What the log has about a run, without its receipt, as plain data."""
     run, receipt = one.run, one.run.receipt
     return {
@@ -163,8 +161,12 @@ def entry(one: PastRun) -> dict[str, Any]:
         "rows": None
         if receipt is None
         else {
-            name: getattr(receipt.rows, name)
-            for name in ("inserted", "updated", "unchanged", "skipped", "rejected", "removed")
+            "inserted": receipt.rows.inserted,
+            "updated": receipt.rows.updated,
+            "unchanged": receipt.rows.unchanged,
+            "skipped": receipt.rows.skipped,
+            "rejected": receipt.rows.rejected,
+            "removed": receipt.rows.removed,
         },
         "fields_updated": None if receipt is None else receipt.fields_updated,
         "fingerprint": None if receipt is None else receipt.fingerprint,

@@ -4,7 +4,7 @@ import json as json_form
 import signal
 import sys
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from functools import partial
 from os import environ
@@ -54,7 +54,7 @@ class _Plain(Console):
         self.file.writelines(f"{line.rstrip()}\n" for line in caught.get().splitlines())
 
 
-def print_json(data: dict[str, Any]) -> None:
+def print_json(data: Mapping[str, Any]) -> None:
     """Print one JSON document to standard output: in UTF-8 always (RFC 8259, 8.1), whatever the terminal's encoding."""
     sys.stdout.flush()
     text = json_form.dumps(data, indent=2, ensure_ascii=False)
