@@ -43,17 +43,17 @@ class DefinitionForm(TypedDict):
 
 
 class ColumnForm(TypedDict):
-    """A column of the target, as it was at the end of the run; bounds that it has not are null."""
+    """A column of the target, as it was at the end of the run; bounds that it has not are left out."""
 
     name: str
     type: str
     kind: str
     required: bool
-    length: NotRequired[int | None]
-    precision: NotRequired[int | None]
-    scale: NotRequired[int | None]
-    least: NotRequired[int | None]
-    most: NotRequired[int | None]
+    length: NotRequired[int]
+    precision: NotRequired[int]
+    scale: NotRequired[int]
+    least: NotRequired[int]
+    most: NotRequired[int]
 
 
 class StructureForm(TypedDict):
@@ -165,21 +165,27 @@ def _definitions(form: Mapping[str, DefinitionForm]) -> dict[str, Definition]:
 def _structure_to(known: Structure | None) -> StructureForm | None:
     if known is None:
         return None
-    columns: tuple[ColumnForm, ...] = tuple(
-        {
-            "name": one.name, "type": one.type, "kind": one.kind, "required": one.required, "length": one.length,
-            "precision": one.precision, "scale": one.scale, "least": one.least, "most": one.most,
-        }
-        for one in known.columns
-    )  # fmt: skip
     return {
-        "columns": columns,
+        "columns": tuple(_column_to(one) for one in known.columns),
         "primary_key": known.primary_key,
         "unique": known.unique,
         "references": known.references,
         "checks": known.checks,
         "told": known.told,
     }
+
+
+def _column_to(one: StoredColumn) -> ColumnForm:
+    form: ColumnForm = {"name": one.name, "type": one.type, "kind": one.kind, "required": one.required}
+    if one.length is not None:
+        form["length"] = one.length
+    if one.precision is not None:
+        form["precision"] = one.precision
+    if one.scale is not None:
+        form["scale"] = one.scale
+    if one.least is not None and one.most is not None:
+        form |= {"least": one.least, "most": one.most}
+    return form
 
 
 def _structure(form: StructureForm | None) -> Structure | None:

@@ -182,6 +182,7 @@ def _placed(job: Job, folder: Path) -> Job:
 
 
 def _under(folder: Path, address: str) -> str:
-    if address == STANDARD_INPUT or address.startswith("#") or is_server(address) or folder == Path():
+    if address in ("", STANDARD_INPUT) or address.startswith("#") or is_server(address) or folder == Path():
         return address
-    return str(folder / local(address))  # which is the address itself where that begins at the root
+    name, mark, part = local(address).partition("#")
+    return f"{folder / name}{mark}{part}"  # which is the address itself where that begins at the root

@@ -13,10 +13,9 @@ _TIMES = (Kind.DATE, Kind.TIMESTAMP)
 
 
 class Difference(Struct, frozen=True):
-    """One of them: of which `part` (column, type, blanks, key, unique, reference, check), `before` and `after`.
+    """One of them: its `part` (column, type, blanks, primary key, unique, reference or check), `before` and `after`.
 
     What was not there before, or is not after, is None. A type is `narrower` if it can't hold all that the other can.
-    `column` is the name of the column, where it is one's.
     """
 
     part: str
@@ -24,11 +23,6 @@ class Difference(Struct, frozen=True):
     before: str | None
     after: str | None
     narrower: bool = False
-
-    @property
-    def column(self) -> str | None:
-        """The column that it is about."""
-        return self.name if self.part in ("column", "type", "blanks") else None
 
     @property
     def sentence(self) -> str:
@@ -89,19 +83,18 @@ def differences(before: Structure, after: Structure) -> tuple[Difference, ...]:
     """
     found: list[Difference] = []
     pairs = _pairs(before.columns, after.columns)
-    partners = set(pairs.values())
+    partners, olds = set(pairs.values()), {one.name: one for one in before.columns}
     found += [Difference("column", one.name, one.type, None) for one in before.columns if one.name not in partners]
     for new in after.columns:
         if new.name not in pairs:
             found.append(Difference("column", new.name, None, new.type))
             continue
-        old = next(one for one in before.columns if one.name == pairs[new.name])
-        found += _of_column(old, new, told=before.told or after.told)
+        found += _of_column(olds[pairs[new.name]], new, told=before.told or after.told)
     if before.told or after.told:
         return tuple(found)
     keys = (("primary key", [before.primary_key], [after.primary_key]), ("unique", before.unique, after.unique))
-    for part, olds, news in keys:
-        joined = [[" + ".join(key) for key in some if key] for some in (olds, news)]
+    for part, *sides in keys:
+        joined = [[" + ".join(key) for key in some if key] for some in sides]
         found += _of_constraints(part, *joined)
     found += _of_constraints("reference", before.references, after.references)
     found += _of_constraints("check", before.checks, after.checks)
@@ -110,12 +103,16 @@ def differences(before: Structure, after: Structure) -> tuple[Difference, ...]:
 
 def _pairs(before: Sequence[StoredColumn], after: Sequence[StoredColumn]) -> Mapping[str, str]:
     """For each column of `after` its name in `before`: the very same, or the only one that is spelled alike."""
-    names = [one.name for one in before]
+    names = {one.name for one in before}
     found = {one.name: one.name for one in after if one.name in names}
+    left: dict[str, list[str]] = {}
+    for one in before:
+        if one.name not in found:
+            left.setdefault(fold(one.name), []).append(one.name)
     for one in after:
-        alike = [name for name in names if fold(name) == fold(one.name) and name not in found.values()]
-        if one.name not in found and len(alike) == 1:
-            found[one.name] = alike[0]
+        alike = left.get(fold(one.name), []) if one.name not in found else []
+        if len(alike) == 1:
+            found[one.name] = alike.pop()
     return found
 
 
