@@ -485,6 +485,16 @@ class ServerContract(TargetContract):
         ended = run("preview", text_file(folder / "in.csv", [["k", "n"], [1, 1]]), "--into", secret)
         away = run("preview", "in.csv", "--into", f"{head}://{user}:s3cret@127.0.0.1:1/nowhere#t")
         assert "s3cret" not in ended.out + ended.err + away.out + away.err
+        asked = (
+            ["--values", "n", "--chart", "v.svg"], ["--would-hold", "n is unique"], ["--since", "last"], ["--json"],
+            ["--against", "in.csv"], ["--against", secret], [],
+        )  # fmt: skip
+        for words in asked:
+            for at in (secret, secret.partition("#")[0]):
+                look = run("look", at, *words)
+                assert "s3cret" not in look.out + look.err, words
+                assert look.out or look.err
+        assert not [file for file in folder.iterdir() if b"s3cret" in file.read_bytes()]
         assert away.status == 1
         assert "127.0.0.1:1" in away.err
         assert "server-away" in away.err

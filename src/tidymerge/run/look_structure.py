@@ -5,7 +5,7 @@ from datetime import UTC, datetime
 
 from msgspec import Struct
 
-from tidymerge.address import parse, reopened, same_table
+from tidymerge.address import parse, reopened, same_table, without_password
 from tidymerge.core.infer.structure import Difference, differences, structure_of
 from tidymerge.core.words import counted
 from tidymerge.databases import is_database
@@ -36,7 +36,8 @@ class Compared(Struct, frozen=True):
 def against(one: str, other: str, options: ReadOptions, header_row: int | None = None) -> Compared:
     """How `one` differs from `other`: tables, files or sheets. Raises what looking at them raises."""
     (old, before), (new, after) = (_structure_at(text, options, header_row) for text in (other, one))
-    return Compared(other, one, before, after, len(new.columns), differences(old, new))
+    there, here = without_password(other), without_password(one)
+    return Compared(there, here, before, after, len(new.columns), differences(old, new))
 
 
 def since(text: str, when: str) -> Compared:
@@ -44,14 +45,14 @@ def since(text: str, when: str) -> Compared:
 
     Raises NoSuchRun where no run into the table tells, and BadOption.
     """
-    address = reopened(text)
+    address, shown = reopened(text), without_password(text)
     now, rows = _structure_at(text, ReadOptions(), None)
     run = _run_at(FolderLog(), address, when)
     if run.structure is None:
-        raise NoSuchRun(f"The run {run.name} did not keep the structure of {text}.", run=run.name)
+        raise NoSuchRun(f"The run {run.name} did not keep the structure of {shown}.", run=run.name)
     said = f"the end of the run {run.name} of {run.started:%Y-%m-%d %H:%M}"
     then = None if run.receipt is None else run.receipt.tables[0].rows_after
-    return Compared(said, text, then, rows, len(now.columns), differences(run.structure, now), at_times=True)
+    return Compared(said, shown, then, rows, len(now.columns), differences(run.structure, now), at_times=True)
 
 
 def _run_at(log: FolderLog, address: str, when: str) -> Run:
@@ -84,8 +85,9 @@ def _structure_at(text: str, options: ReadOptions, header_row: int | None) -> tu
             return structure_of(target.describe()), target.count()
     found = look(text, options, header_row)
     if isinstance(found, Overview):
-        kind = counted(len(found.tables), found.kind)
-        raise BadOption(f"{text} has {kind}: name one of them, as in {text}#{found.tables[0][0]}.")
+        kind, name = counted(len(found.tables), found.kind), without_password(text)
+        some = f": name one of them, as in {name}#{found.tables[0][0]}" if found.tables else ""
+        raise BadOption(f"{name} has {kind}{some}.")
     columns = found.profile.columns
     kinds = [StoredColumn(one.name, _kind(one.kind) and one.kind, _kind(one.kind)) for one in columns]
     return Structure(tuple(kinds), told=True), columns[0].rows if columns else 0

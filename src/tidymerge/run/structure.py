@@ -26,6 +26,8 @@ def with_changes_since(log: RunLog, asked: Job | TablesJob, target: str, decided
     notes: list[str] = []
     warnings: list[str] = []
     wanted = [one for one in decided.all if not one.made]
+    if not wanted:
+        return decided
     of_several = decided.related or len(decided.all) > 1
     addresses = {one.called: _address(target, one, of_several=of_several) for one in wanted}
     last = _last_runs(log, asked.file, addresses)

@@ -104,6 +104,7 @@ def _values(
     """Show the values of one column."""
     from msgspec import to_builtins
 
+    from tidymerge.address import without_password
     from tidymerge.cli.screen import draw_look, output
     from tidymerge.core.infer.spellings import as_map
     from tidymerge.run.look import VALUES, look_at_values
@@ -114,11 +115,11 @@ def _values(
     if files.chart is not None:
         from tidymerge.reports.charts import values_chart
 
-        values_chart(found, address, files.chart)
+        values_chart(found, without_password(address), files.chart)
     if json:
         output.print_json({"format": VALUES, **to_builtins(found), "map": as_map(found)})
     else:
-        draw_look.values(output.console(), found, address)
+        draw_look.values(output.console(), found, without_password(address))
 
 
 def _would_hold(address: str, rules: list[str], *, json: bool) -> None:
