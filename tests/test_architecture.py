@@ -262,6 +262,13 @@ def test_every_setting_is_in_the_documents_and_read_in_one_place():
         assert not re.search(r"environ(\.get\(|\[)\W*TIDYMERGE_", path.read_text("utf-8")), path
 
 
+def test_the_source_distribution_holds_what_the_tests_need():
+    held = (ROOT / "MANIFEST.in").read_text("utf-8").split()
+    # `src` is packed anyway, and what tools leave behind is not wanted.
+    folders = {path.name for path in ROOT.iterdir() if path.is_dir() and (path.name[0] != "." or path.name == ".ci")}
+    assert {"docs", "tests", "scripts", ".ci"} <= folders - {"src", "build", "dist"} <= set(held)
+
+
 def test_the_screenshots_that_the_readme_shows_are_there():
     shown = re.findall(r"docs/screenshots/[\w-]+\.png", (ROOT / "README.md").read_text("utf-8"))
     assert len(shown) >= 5
