@@ -2,6 +2,7 @@
 
 import gzip
 import json
+import lzma
 import os
 import zipfile
 from pathlib import Path
@@ -24,7 +25,13 @@ def target(folder):
 def test_what_unpacks_to_more_than_is_allowed_is_refused_by_name(run, folder, target):
     (folder / "bomb.csv.gz").write_bytes(gzip.compress(b"k,n\n" + b"a,1\n" * 500_000))
     sheet(folder / "bomb.xlsx", [["k", "n"], *([f"key {at}", at] for at in range(2000))])
-    for given, stdin in (("bomb.csv.gz", b""), ("bomb.xlsx", b""), ("-", b"k,n\n" + b"a,1\n" * 500_000)):
+    (folder / "bomb.csv.xz").write_bytes(lzma.compress(b"k,n\n" + b"a,1\n" * 500_000))
+    for given, stdin in (
+        ("bomb.csv.gz", b""),
+        ("bomb.csv.xz", b""),
+        ("bomb.xlsx", b""),
+        ("-", b"k,n\n" + b"a,1\n" * 500_000),
+    ):
         ended = run("preview", given, "--into", target, stdin=stdin, TIDYMERGE_MOST_UNPACKED="50000")
         assert (ended.status, "TIDYMERGE_MOST_UNPACKED" in ended.err) == (1, True), ended.err
         assert run("preview", given, "--into", target, stdin=stdin).status == 0

@@ -1,15 +1,18 @@
 """The other places that rows come from: each gives the same load."""
 
+import bz2
 import gzip
 import json
+import lzma
 import sqlite3
+import zipfile
 from decimal import Decimal
 
 import pyarrow as pa
 import pytest
 from openpyxl import Workbook
 from openpyxl.worksheet.table import Table
-from pyarrow import parquet
+from pyarrow import feather, parquet
 
 import tidymerge
 from conftest import database, sheet, stored, text_file
@@ -34,15 +37,31 @@ def make(folder, name):
         case "in.csv.zst":
             with pa.output_stream(str(path), compression="zstd") as stream:
                 stream.write(csv_bytes)
+        case "in.csv.bz2":
+            path.write_bytes(bz2.compress(csv_bytes))
+        case "in.csv.xz":
+            path.write_bytes(lzma.compress(csv_bytes))
+        case "in.csv.zip":
+            with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
+                archive.mkdir("week")
+                archive.writestr("week/in.csv", csv_bytes)
+                archive.writestr("__MACOSX/._in.csv", b"\0")
         case "in.jsonl":
             path.write_text("\n".join(map(json.dumps, OBJECTS)) + "\n\n")
         case "in.json":
             path.write_text(json.dumps(OBJECTS))
-        case "in.parquet":
+        case "in.parquet" | "in.feather" | "in.arrow":
             columns = {name: [row.get(name) for row in OBJECTS] for name in ("k", "n", "note")}
             decimals = pa.array([Decimal("12.50"), None], pa.decimal128(10, 4))
             dates = pa.array(["2026-05-04", None]).cast(pa.date32())
-            parquet.write_table(pa.table({**columns, "kg": decimals, "seen": dates}), path)
+            table = pa.table({**columns, "kg": decimals, "seen": dates})
+            if name == "in.parquet":
+                parquet.write_table(table, path)
+            elif name == "in.feather":
+                feather.write_feather(table, path, compression="zstd")
+            else:
+                with pa.ipc.new_stream(path, table.schema) as stream:
+                    stream.write_table(table)
         case "in.db":
             database(
                 path,
@@ -57,8 +76,6 @@ def make(folder, name):
 
 def ods(path, rows):
     """The least that is an ODS file (ISO 26300): a zip with the content in it."""
-    import zipfile
-
     cells = "".join(
         "<table:table-row>"
         + "".join(
@@ -79,7 +96,10 @@ def ods(path, rows):
         archive.writestr("content.xml", content)
 
 
-@pytest.mark.parametrize("name", ["in.csv.gz", "in.csv.zst", "in.jsonl", "in.json", "in.parquet", "in.db", "in.ods"])
+@pytest.mark.parametrize("name", [
+    *("in.csv.gz", "in.csv.zst", "in.csv.bz2", "in.csv.xz", "in.csv.zip", "in.jsonl", "in.json", "in.parquet"),
+    *("in.feather", "in.arrow", "in.db", "in.ods"),
+])  # fmt: skip
 def test_every_format_gives_the_same_load(run, folder, name):
     target = database(folder / "coop.db", TABLE, "t", ())
     address = make(folder, name)
@@ -130,7 +150,10 @@ def test_ranges_and_named_tables_of_a_workbook(folder):
     [
         ("in.json", b'{"k": 1}', "array of objects"), ("in.json", b"[1]", "record 1"), ("in.json", b"[", "not JSON"),
         ("in.jsonl", b'{"k": 1}\n{', "line 2"), ("in.parquet", b"PAR1", "Parquet"), ("in.ods", b"PK", "save it again"),
-        ("in.csv.gz", b"not gzip", "in.csv.gz"),
+        ("in.csv.gz", b"not gzip", "in.csv.gz"), ("in.csv.xz", b"not xz", "can't be unpacked"),
+        ("in.csv.xz", lzma.compress(b"k,n")[:-9], "can't be unpacked"), ("in.csv.bz2", b"not bz2", "in.csv.bz2"),
+        ("in.csv.zip", b"PK", "can't be unpacked"), ("in.arrow", b"ARROW1", "Arrow"), ("in.feather", b"", "Arrow"),
+        ("in.csv.zip", b"PK\5\6" + bytes(18), "holds 0 files"),
     ],
 )  # fmt: skip
 def test_broken_files_are_named(folder, name, data, words):

@@ -6,7 +6,8 @@ from types import MappingProxyType
 from tidymerge.address import Address
 from tidymerge.errors import BadOption, NoSuchFile
 
-TEXT, WORKBOOK, DATABASE, JSON, JSON_LINES, PARQUET = "text", "workbook", "database", "json", "json lines", "parquet"
+TEXT, WORKBOOK, DATABASE, JSON, JSON_LINES = "text", "workbook", "database", "json", "json lines"
+PARQUET, ARROW = "parquet", "arrow"
 FORMATS: Mapping[str, str] = MappingProxyType(
     {
         **dict.fromkeys((".csv", ".tsv", ".tab", ".txt"), TEXT),
@@ -16,9 +17,11 @@ FORMATS: Mapping[str, str] = MappingProxyType(
         ".ndjson": JSON_LINES,
         ".json": JSON,
         ".parquet": PARQUET,
+        ".arrow": ARROW,
+        ".feather": ARROW,
     }
 )
-COMPRESSED = (".gz", ".zst")
+COMPRESSED = (".gz", ".zst", ".bz2", ".xz", ".zip")
 
 
 def ending_of(address: Address) -> str:

@@ -21,6 +21,7 @@ from tidymerge.formats.collecting import uncollected
 from tidymerge.formats.table import arrays_of, as_incoming
 from tidymerge.model import Incoming, IncomingColumn, ReadOptions
 
+_ARROW_MAGIC = b"ARROW1"  # of a file, not of a stream: https://arrow.apache.org/docs/format/Columnar.html
 _WHOLE_DIGITS = 18  # which 64 bits are sure to hold
 
 
@@ -72,6 +73,27 @@ class ParquetSource(Records):
             reason = str(error).partition("\n")[0]
             raise BrokenFile(f"{address.path} can't be read as a Parquet file ({reason}).") from None
         super().__init__(str(address), table_to_columns(table), table.num_rows)
+
+
+class ArrowSource(Records):
+    """A file of Arrow's own format (IPC, also called Feather), or a stream of it."""
+
+    def __init__(self, address: Address, options: ReadOptions) -> None:
+        try:
+            with pa.OSFile(str(address.path)) as file:  # a map of a file that others cut short would end the process
+                table = self._table(file)
+            table.validate(full=True)
+        except (pa.ArrowException, OSError) as error:
+            reason = str(error).partition("\n")[0]
+            raise BrokenFile(f"{address.path} can't be read as an Arrow file ({reason}).") from None
+        super().__init__(str(address), table_to_columns(table), table.num_rows)
+
+    @staticmethod
+    def _table(file: pa.NativeFile) -> pa.Table:
+        is_file = file.read(len(_ARROW_MAGIC)) == _ARROW_MAGIC
+        file.seek(0)
+        with (pa.ipc.open_file if is_file else pa.ipc.open_stream)(file) as reader:
+            return reader.read_all()
 
 
 def table_to_columns(table: pa.Table) -> list[IncomingColumn]:

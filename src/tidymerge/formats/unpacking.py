@@ -1,7 +1,13 @@
-"""How much an archive may hold when it is unpacked."""
+"""Unpacking: what a compressed file holds, and how much that may be."""
 
+import lzma
 import zipfile
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
+from typing import IO, Any
+
+import pyarrow as pa
 
 from tidymerge.errors import BrokenFile
 from tidymerge.settings import most_unpacked
@@ -17,6 +23,31 @@ def check_unpacked(path: Path) -> None:
         return  # what reads it says what is wrong
     if size > most:
         raise BrokenFile(too_much(str(path), most))
+
+
+@contextmanager
+def unpacked(path: Path) -> Iterator["IO[bytes] | pa.NativeFile"]:
+    """The text in a compressed file, to be read; a zip archive has one file in it. Raises BrokenFile and OSError."""
+    try:
+        with ExitStack() as stack:
+            yield stack.enter_context(_opened(path, stack))
+    except (lzma.LZMAError, zipfile.BadZipFile, EOFError, RuntimeError, NotImplementedError) as error:
+        raise BrokenFile(f"{path} can't be unpacked ({error}).") from None
+
+
+def _opened(path: Path, stack: ExitStack) -> Any:
+    match path.suffix.lower():
+        case ".xz":
+            return lzma.open(path)
+        case ".zip":
+            archive = stack.enter_context(zipfile.ZipFile(path))
+            # What a system adds for itself, and folders, are no data.
+            names = [name for name in archive.namelist() if name[-1] != "/" and not name.startswith("__MACOSX/")]
+            if len(names) != 1:
+                raise BrokenFile(f"{path} holds {len(names)} files; one is read, so unpack it and name the one.")
+            return archive.open(names[0])
+        case _:
+            return pa.input_stream(str(path), compression="detect")
 
 
 def too_much(name: str, most: int) -> str:

@@ -8,7 +8,8 @@ from pathlib import Path
 
 from msgspec import Struct, field
 
-from tidymerge.formats.files import COMPRESSED, FORMATS
+from tidymerge.address import Address
+from tidymerge.formats.files import FORMATS, ending_of
 from tidymerge.model.receipt import Receipt
 from tidymerge.on_disk import replacing, sync_folder
 
@@ -50,8 +51,7 @@ class Arrivals:
 
     def _meant(self) -> Iterator[Path]:
         for path in self.folder.iterdir():
-            suffixes = [suffix.lower() for suffix in path.suffixes]
-            known = bool(suffixes) and (suffixes[-1] in FORMATS or suffixes[-1] in COMPRESSED)
+            known = ending_of(Address(path)) in FORMATS
             hidden = path.name.startswith((".", "~$"))
             if known and not hidden and fnmatch(path.name, self._pattern) and path.is_file() and not path.is_symlink():
                 yield path

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Protocol, runtime_checkable
 from tidymerge.address import STANDARD_INPUT, Address, is_server, parse
 from tidymerge.errors import BadAddress, BadOption
 from tidymerge.formats.files import (
+    ARROW,
     DATABASE,
     FORMATS,
     JSON,
@@ -35,6 +36,7 @@ _READERS: Mapping[str, tuple[str, str]] = MappingProxyType(
         JSON_LINES: ("tidymerge.formats.records", "JsonLinesSource"),
         JSON: ("tidymerge.formats.records", "JsonSource"),
         PARQUET: ("tidymerge.formats.records", "ParquetSource"),
+        ARROW: ("tidymerge.formats.records", "ArrowSource"),
     }
 )
 

@@ -21,7 +21,7 @@ from tidymerge.errors import BadOption, BrokenFile, NoRows, NoSuchFile
 from tidymerge.formats.csv.encoding import decoded
 from tidymerge.formats.files import COMPRESSED, ending_of
 from tidymerge.formats.table import as_incoming, columns_under, wrong_length
-from tidymerge.formats.unpacking import too_much
+from tidymerge.formats.unpacking import too_much, unpacked
 from tidymerge.model import Flaw, Incoming, Indices, ReadOptions
 from tidymerge.ports.source import Irregular
 from tidymerge.settings import most_unpacked
@@ -214,7 +214,7 @@ def _read(address: Address) -> bytes:
         if str(address.path) == "-":
             return _limited(sys.stdin.buffer, "standard input")
         if address.path.suffix.lower() in COMPRESSED:
-            with pa.input_stream(str(address.path), compression="detect") as stream:
+            with unpacked(address.path) as stream:
                 return _limited(stream, str(address.path))
         return address.path.read_bytes()
     except OSError as error:
