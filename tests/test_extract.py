@@ -157,9 +157,11 @@ def test_a_file_that_carries_its_base_comes_back_where_the_log_knows_nothing(run
     lost = run("preview", "p.xlsx")
     assert (lost.status, "of which this log knows nothing" in lost.err, "--no-base" in lost.err) == (2, True, True)
     for file in ("c.parquet", "c.ods"):
-        there = run("load", file, "--json", "--yes")
+        alone = run("load", file, "--yes")  # anybody can make a file that names a table
+        assert (alone.status, "coop.db#hives" in alone.err, "--into TARGET" in alone.err) == (2, True, True), alone.err
+        there = run("load", file, "--into", "coop.db#hives", "--json", "--yes")
         assert there.receipt["rows"]["unchanged"] == 3, there.err
-    back = run("load", "c.xlsx", "--json", "--yes")
+    back = run("load", "c.xlsx", "--into", "coop.db#hives", "--json", "--yes")
     assert (back.receipt["rows"]["updated"], back.receipt["fields_updated"]) == (1, 1)
     bare = run("preview", "p.xlsx", "--no-base", "--into", "coop.db#hives", "--json")
     assert bare.receipt["rows"]["updated"] == 2  # the old notes would come back

@@ -110,7 +110,10 @@ def base_of(job: Job, log: RunLog) -> Base | None:
 
 
 def _read(named: str, job: Job, log: RunLog) -> Base:
-    """The base of that name: as the log has it, or as the file carries it. Raises BadOption."""
+    """The base of that name: as the log has it, or, for a target that is named, as the file carries it.
+
+    Raises BadOption.
+    """
     address = job.incoming[0]
     try:
         run = log.find(named)
@@ -123,6 +126,12 @@ def _read(named: str, job: Job, log: RunLog) -> Base:
                 "it does not carry what the rows were. Load it where it was taken out; or as rows that come for the "
                 "first time, which may take back what others changed since.",
                 give=((("base", "RUN"),), (("no_base", ""),)),
+            ) from None
+        if not job.target:  # whoever made the file could send the rows, and a password with them, anywhere
+            raise BadOption(
+                f"{without_password(address)} says that it was taken out of {without_password(base.target)}, of which "
+                "this log knows nothing. Where its rows go is not taken from the file alone: name the table.",
+                give=((("into", "TARGET"),),),
             ) from None
         return base
     if run.state is not State.EXTRACTED:
