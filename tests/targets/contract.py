@@ -861,12 +861,13 @@ class TargetContract(RelatedContract):
 
     def test_rules_that_would_be_broken_are_told_with_the_records(self, folder):
         self.make(folder, f"CREATE TABLE owner (email {self.folding} PRIMARY KEY); INSERT INTO owner VALUES ('a@x'), ('it''s@x');"
-                          f"CREATE TABLE t (k INTEGER PRIMARY KEY, email {self.folding}, n INTEGER, d DATE);"
-                          "INSERT INTO t VALUES (1, 'A@X', 5, NULL), (2, 'z@x', 99, '2026-05-01'), (3, NULL, -4, '2026-05-01'), (4, 'it''s@x', NULL, NULL)")  # fmt: skip
+                          f"CREATE TABLE t (k INTEGER PRIMARY KEY, email {self.folding}, n INTEGER, d DATE, c {self.folding});"
+                          "INSERT INTO t VALUES (1, 'A@X', 5, NULL, 'Ab'), (2, 'z@x', 99, '2026-05-01', 'ab'), (3, NULL, -4, '2026-05-01', NULL), (4, 'it''s@x', NULL, NULL, 'abc')")  # fmt: skip
         table = self.address(folder, "t")
         for rule, broken, values, mends in (
             ("email refers to owner.email", [2], ["z@x"], True),
             ("d is unique", [2, 3], ["2026-05-01"], False),
+            ("c is unique", [1, 2], ["Ab", "ab"], False),
             ("email + d are unique", [], [], False),
             ("n between 0 and 30", [2, 3], ["-4", "99"], True),
             ("email is not null", [3], [], False),

@@ -6,6 +6,7 @@ from datetime import UTC, datetime
 from msgspec import Struct
 
 from tidymerge.address import parse, reopened, same_table, without_password
+from tidymerge.core.infer.profile import ColumnProfile
 from tidymerge.core.infer.structure import Difference, differences, structure_of
 from tidymerge.core.words import counted
 from tidymerge.databases import is_database
@@ -89,13 +90,13 @@ def _structure_at(text: str, options: ReadOptions, header_row: int | None) -> tu
         some = f": name one of them, as in {name}#{found.tables[0][0]}" if found.tables else ""
         raise BadOption(f"{name} has {kind}{some}.")
     columns = found.profile.columns
-    kinds = [StoredColumn(one.name, _kind(one.kind) and one.kind, _kind(one.kind)) for one in columns]
-    return Structure(tuple(kinds), told=True), columns[0].rows if columns else 0
+    known = tuple(_told(one) for one in columns)
+    return Structure(known, told=True), columns[0].rows if columns else 0
 
 
-def _kind(told: str) -> str:
-    """The family of types that a column is of, by what its values look like; blank where all are blank."""
-    if told == "blank":
-        return ""
+def _told(column: ColumnProfile) -> StoredColumn:
+    """A column, of the type that its values look like; of which one is not known if all are blank."""
+    if column.kind == "blank":
+        return StoredColumn(column.name)
     known = {"number": Kind.DECIMAL, **{kind.value: kind for kind in Kind}}
-    return known.get(told, Kind.TEXT).value
+    return StoredColumn(column.name, column.kind, known.get(column.kind, Kind.TEXT).value)

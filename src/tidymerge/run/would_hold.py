@@ -15,7 +15,7 @@ from tidymerge.core.decide.change import ChangePlan, meeting, only
 from tidymerge.core.decide.columns import Surroundings
 from tidymerge.core.infer.spellings import ValueCount, values_of
 from tidymerge.core.infer.wishes import Wish, WishKind, among, set_right, wish_of
-from tidymerge.core.match.match import by_number, code_keys, code_rows, match, texts_to_tell
+from tidymerge.core.match.match import by_number, code_keys, match, texts_to_tell
 from tidymerge.core.naming.mapping import target_name
 from tidymerge.core.tidy.cells import as_array, shown, valid
 from tidymerge.errors import BadOption
@@ -28,8 +28,6 @@ from tidymerge.targets import open_target
 
 _EXAMPLES = 10
 _VALUES = 20
-
-
 FORMAT = "tidymerge-rules/1"  # of what is printed for programs
 
 
@@ -101,16 +99,18 @@ def _listed(wish: Wish, shape: TableShape, key: Sequence[str], target: Target) -
     wanted = [column for column in shape.columns if column.name in {*key, *wish.columns}]
     values = target.read(wanted).combine_chunks()
     own = values.select(list(wish.columns))
-    bad = _repeated(own) if wish.kind is WishKind.UNIQUE else _unknown(wish, columns[0], own, target)
+    bad = _repeated(columns, own, target) if wish.kind is WishKind.UNIQUE else _unknown(wish, columns[0], own, target)
     broken = values.filter(pa.array(bad))
     different = broken.select(list(wish.columns)).group_by(list(wish.columns)).aggregate([])
     return _verdict(wish, broken, [*key, *wish.columns], wish.columns, len(values), 0, among(columns, different))
 
 
-def _repeated(values: pa.Table) -> Mask:
-    """The rows whose values others have, too; a null is like no other."""
-    codes, size = code_rows(list(values.columns))
-    counts = np.bincount(codes[codes >= 0], minlength=size)
+def _repeated(columns: Sequence[TargetColumn], own: pa.Table, target: Target) -> Mask:
+    """The rows whose values others have, too, as the target compares them; a null is like no other."""
+    equal = by_number(equal_texts(target, columns, texts_to_tell([own], columns)))
+    coded = code_keys(own, own.slice(0, 0), columns, equal)
+    codes = coded.incoming
+    counts = np.bincount(codes[codes >= 0], minlength=coded.size)
     found: Mask = (codes >= 0) & (np.append(counts, 0)[codes] > 1)
     return found
 
