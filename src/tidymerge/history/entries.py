@@ -21,17 +21,11 @@ from tidymerge.model.receipt_form import (
 )
 from tidymerge.model.request_form import RequestForm, request_from_dict, request_to_dict
 from tidymerge.model.run import OtherTable, Run
+from tidymerge.model.runs_form import OriginForm
 from tidymerge.model.structure import StoredColumn, Structure
 
 FORMAT = "tidymerge-log/1"
 _DAMAGED = "The run log's file {path} can't be read: {said}. Move it away to go on without it."
-
-
-class FileForm(TypedDict):
-    """An address that rows came from, and the checksum of what was read there, if that was a file."""
-
-    address: str
-    sha256: str | None
 
 
 class DefinitionForm(TypedDict):
@@ -90,7 +84,7 @@ class EntryForm(TypedDict):
     started: str
     user: str
     job: str | None
-    incoming: tuple[FileForm, ...]
+    incoming: tuple[OriginForm, ...]
     target: str
     undoes: str | None
     key: tuple[str, ...]

@@ -8,7 +8,7 @@ FORMAT = "tidymerge-runs/1"
 
 
 class OriginForm(TypedDict):
-    """An address that rows came from, and the checksum of the file, if it is one."""
+    """An address that rows came from, and the checksum of what was read there, if that was a file."""
 
     address: str
     sha256: str | None
