@@ -12,6 +12,7 @@ import contextlib
 import io
 import json
 import os
+import pkgutil
 import pty
 import select
 import signal
@@ -26,18 +27,14 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import tidymerge
+
 PROGRAM = str(Path(sysconfig.get_path("scripts")) / "tidymerge")
-LATE = (  # what commands import when they need it
-    "adbc_driver_sqlite", "jinja2", "matplotlib.figure", "matplotlib.backends.backend_agg", "openpyxl", "pyarrow.compute",
-    "pyarrow.csv", "pyarrow.parquet", "python_calamine", "sqlglot", "tomlkit", "pymysql", "psycopg", "rich.progress",
-    "rich.table", "tidymerge.run.load", "tidymerge.run.undo", "tidymerge.run.look", "tidymerge.run.draft", "tidymerge.run.past", "tidymerge.job.file",
-    "tidymerge.reports.page", "tidymerge.reports.charts", "tidymerge.reports.marked_file", "tidymerge.cli.screen.draw",
-    "tidymerge.cli.screen.draw_look", "tidymerge.cli.screen.draw_runs", "tidymerge.cli.screen.bars", "tidymerge.databases.sqlite.database",
-    "tidymerge.databases.postgres.database", "tidymerge.databases.mariadb.database", "tidymerge.targets.files",
-    "tidymerge.formats.csv.reading", "tidymerge.formats.sheet.reading", "tidymerge.formats.records", "tidymerge.demo.data",
+LATE = (  # what libraries the commands import when they need them
+    "adbc_driver_sqlite", "jinja2", "matplotlib.figure", "matplotlib.backends.backend_agg", "odfdo", "openpyxl", "psycopg",
+    "pyarrow.compute", "pyarrow.csv", "pyarrow.parquet", "pydantic", "pymysql", "python_calamine", "rich.progress",
+    "rich.table", "sqlglot", "tomlkit", "typer", "watchfiles",
 )  # fmt: skip
-
-
 _OF_TERMINALS = {"COLUMNS", "CLICOLOR_FORCE", "FORCE_COLOR", "NO_COLOR"}  # which would change what is printed
 
 
@@ -160,7 +157,8 @@ class Programs:
 
 def _serve(at: str) -> None:
     """Fork a run for each connection, until our parent is gone."""
-    for name in LATE:
+    own = (module.name for module in pkgutil.walk_packages(tidymerge.__path__, "tidymerge."))
+    for name in (*LATE, *(name for name in own if not name.endswith("__main__"))):
         __import__(name)
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)
     listening = socket.socket(socket.AF_UNIX)
