@@ -31,7 +31,8 @@ PRINTED = {
         ("look", "coop.db#hives", "--against", "week32.xlsx#Inspections"),
     ],
 }
-NEEDED = {"format", "state", "rows", "profile", "tables", "runs", "changes", "rules", "job"}
+PRINTED["comparison"] = [("compare", "coop.db#hives", "week32.xlsx#Inspections")]
+NEEDED = {"records", "format", "state", "rows", "profile", "tables", "runs", "changes", "rules", "job"}
 
 
 def test_what_is_printed_and_kept_is_what_the_schemas_say(run, folder, home):
@@ -43,7 +44,9 @@ def test_what_is_printed_and_kept_is_what_the_schemas_say(run, folder, home):
     def errors(name, document):
         return list(validators[name].iter_errors(document))
 
-    validators = {name: validator(name) for name in ("job", "receipt", "runs", "draft", "look", "changes", "log")}
+    validators = {
+        name: validator(name) for name in ("job", "receipt", "runs", "draft", "look", "changes", "log", "comparison")
+    }
     assert run("schema", "jobs").status == 2
     assert run("demo", "--fresh", ".").status == 0
     for name, commands in PRINTED.items():

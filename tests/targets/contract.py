@@ -12,6 +12,7 @@ import tidymerge
 from conftest import NO_LIMITS, text_file
 from tidymerge.model import ReadOptions
 from tidymerge.model.rules import Rules
+from tidymerge.run.compare import Comparison, compare
 from tidymerge.run.look_structure import since
 from tidymerge.run.would_hold import would_hold
 from tidymerge.targets import open_target
@@ -78,6 +79,20 @@ class TargetContract(RelatedContract):
         missing = self.load(folder, "t", [["k", "c"], [1, 6], [9, 1]])
         assert self.reasons(missing) == {"blank not allowed": [3]}
         assert self.rows(folder, "SELECT c FROM t WHERE k = 1") == [(6,)]
+
+    def test_sides_are_compared_as_the_table_compares(self, folder):
+        self.make(folder, "CREATE TABLE t (k VARCHAR(9) PRIMARY KEY, n DECIMAL(9, 2));"
+                  "INSERT INTO t VALUES ('a', 1), ('b', 2.5), ('d', 4), ('e', 0.25);")  # fmt: skip
+        file = text_file(folder / "in.csv", [["k", "n"], ["A", "1.00"], ["b", "2.505"], ["c", 9], ["e", "some"]])
+        ((alike,),) = self.rows(folder, "SELECT count(*) FROM t WHERE k = 'A'")
+        table = self.address(folder, "t")
+        for sides in ((table, file), (file, table)):
+            receipt, touched = compare(Comparison(*sides), 99)
+            rows = receipt.rows
+            assert (rows.unchanged, rows.updated, rows.rejected) == (alike, 1, 1), touched
+            assert (rows.removed, rows.inserted) == (2 - alike, 2 - alike)
+            assert [touch.key for touch in touched if touch.outcome == "updated"] == [("b",)]
+        assert self.rows(folder, "SELECT count(*) FROM t") == [(4,)]
 
     def test_foreign_keys_see_records_of_the_same_load(self, folder):
         self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, mentor INTEGER REFERENCES t (k));"

@@ -16,6 +16,7 @@ from tidymerge import settings
 from tidymerge.address import is_text
 from tidymerge.cli.commands import (
     change,
+    compare,
     demo,
     draft,
     extract,
@@ -61,6 +62,7 @@ app.command(short_help="Set columns of records that are there.")(change.change)
 app.command(short_help="Take records out of a table.")(remove.remove)
 app.command(short_help="Take rows out into a file, to be edited.")(extract.extract)
 app.command(short_help="Load what arrives in a folder, each file once.")(watch.watch)
+app.command(short_help="Show how two tables or files differ.")(compare.compare)
 app.command(short_help="List past runs; tell what became of a record.")(runs.runs)
 app.command(short_help="Show one run in full.")(receipt.receipt)
 app.command(short_help="Put back what a run changed.")(undo.undo)

@@ -37,6 +37,7 @@ class Action(StrEnum):
     CHANGE = "change"
     REMOVE = "remove"
     EXTRACT = "extract"
+    COMPARE = "compare"
 
 
 class Request(Struct, frozen=True):
@@ -213,6 +214,8 @@ class Receipt(Struct, frozen=True):
     def place(self) -> str:
         """What the run was about: its table, or the database of several."""
         first = self.tables[0]
+        if self.action is Action.COMPARE:
+            return self.incoming
         return first.target.removesuffix(f"#{first.called}") if self.is_family else first.target
 
     @property
@@ -255,7 +258,11 @@ class Receipt(Struct, frozen=True):
         return sum(table.fields_updated for table in self.tables)
 
     def to_dict(self) -> dict[str, Any]:
-        """The receipt as plain data, in the published form `tidymerge-receipt/1`."""
+        """The receipt as plain data, in the published form `tidymerge-receipt/1`, or that of a comparison."""
+        if self.action is Action.COMPARE:
+            from tidymerge.model.comparison_form import comparison_to_dict
+
+            return dict(comparison_to_dict(self))
         from tidymerge.model.receipt_form import receipt_to_dict
 
         return dict(receipt_to_dict(self))

@@ -3,7 +3,7 @@
 from msgspec import Struct
 
 from tidymerge.core.explain.wording import wording
-from tidymerge.model.receipt import Receipt
+from tidymerge.model.receipt import Action, Receipt
 
 _MOST_COLUMNS = 15
 _LONGEST, LONGEST_NAME = 110, 28
@@ -24,8 +24,10 @@ def tally_bars(receipt: Receipt) -> list[Bar]:
     counts = {name: getattr(receipt.rows, name) for name in OUTCOMES}
     shown = {name: count for name, count in counts.items() if count or name in wording(receipt).counts_always}
     longest, whole = max([1, *shown.values()]), receipt.rows.read
+    called = wording(receipt).called
+    whole = 0 if receipt.action is Action.COMPARE else whole  # there are two
     return [
-        Bar(name, count / longest, f"{count:,}" + (f" ({count / whole:.0%})" if whole and count else ""), name)
+        Bar(called(name), count / longest, f"{count:,}" + (f" ({count / whole:.0%})" if whole and count else ""), name)
         for name, count in shown.items()
     ]
 

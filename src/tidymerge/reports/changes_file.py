@@ -1,16 +1,18 @@
-"""What a run changed, a line for each field, as CSV, JSON Lines or Parquet."""
+"""What a run changed, or how two sides differ, a line for each field, as CSV, JSON Lines or Parquet."""
 
 import csv
 import json
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
+from tidymerge.core.explain.wording import SIDE_WORDS
 from tidymerge.core.tidy.cells import as_array, valid
 from tidymerge.core.tidy.tidying import guard
 from tidymerge.core.undo.reverse import unmarked
@@ -18,9 +20,12 @@ from tidymerge.errors import BadOption
 from tidymerge.model.changes import Logged, Outcome
 from tidymerge.model.run import Run
 from tidymerge.on_disk import replacing
+from tidymerge.reports.ours import DIFFERENCE
 from tidymerge.reports.text_file import opened
 
 _WORDS = np.array([outcome.name.lower() for outcome in Outcome])
+_SIDES = np.array([SIDE_WORDS[outcome.name.lower()] for outcome in Outcome])
+_Writer = Callable[[Iterable[Any], Path], int]
 
 
 def write_changes(logs: Iterable[tuple[Run, Logged]], run: Run, path: Path) -> int:
@@ -29,11 +34,29 @@ def write_changes(logs: Iterable[tuple[Run, Logged]], run: Run, path: Path) -> i
     `logs` are the parts of each table of the run, which stands for itself in the place of `run` there. Where those are
     several, lines begin with the table's name, and have the key columns of all.
     """
+    write = _writer(path)
+    with _translated(path), replacing(path) as draft:
+        return write((_line_up(_fields_of(log, own), own, run) for own, log in logs), draft)
+
+
+def write_differences(log: Logged, key: Sequence[str], path: Path) -> int:
+    """Write how two sides differ, in the form of the file's ending; how many lines it has. Raises BadOption.
+
+    Row numbers are those of the second side.
+    """
+    lines = fields(log, key, _SIDES)
+    names = {"outcome": DIFFERENCE[0], "before": "first", "after": "second"}
+    rows = pc.if_else(pc.equal(lines["row"], 0), pa.scalar(None, pa.int64()), lines["row"])
+    lines = lines.set_column(1, "row", rows).rename_columns([names.get(name, name) for name in lines.column_names])
+    with _translated(path), replacing(path) as draft:
+        return _writer(path)(iter([lines]), draft)
+
+
+def _writer(path: Path) -> _Writer:
     write = next((one for ending, one in _WRITERS.items() if path.name.lower().endswith(ending)), None)
     if write is None:
         raise BadOption(f"Changes are written as {', '.join(_WRITERS)}; {path} has another ending.")
-    with _translated(path), replacing(path) as draft:
-        return write((_line_up(fields(log, own), own, run) for own, log in logs), draft)
+    return write
 
 
 def _line_up(lines: pa.Table, own: Run, run: Run) -> pa.Table:
@@ -48,9 +71,21 @@ def _line_up(lines: pa.Table, own: Run, run: Run) -> pa.Table:
     return pa.table(columns | {name: lines[name] for name in ("column", "before", "after")})
 
 
-def fields(log: Logged, run: Run) -> pa.Table:
+def _fields_of(log: Logged, run: Run) -> pa.Table:
+    """The changes of a part of a run, in a form that people can read."""
+    lines = fields(log, run.key)
+    if not run.marked:
+        return lines
+    texts = [
+        at for at, name in enumerate(lines.column_names) if name in ("before", "after") or name.startswith("key: ")
+    ]
+    for at in texts:
+        lines = lines.set_column(at, lines.column_names[at], unmarked(as_array(lines.column(at))))
+    return lines
+
+
+def fields(log: Logged, key: Sequence[str], words: np.ndarray = _WORDS) -> pa.Table:
     """The changes of a part: outcome, incoming row, key columns, then column, before and after, record by record."""
-    read = unmarked if run.marked else as_array
     rows, names, before, after = [], [], [], []
     for name in log.after.column_names:
         old, new = as_array(log.before[name]), as_array(log.after[name])
@@ -66,11 +101,12 @@ def fields(log: Logged, run: Run) -> pa.Table:
     record = np.concatenate(rows)
     order = np.argsort(record, kind="stable")
     record, at = pa.array(record[order]), pa.array(order)
-    columns = {"outcome": pa.array(_WORDS[log.outcomes]).take(record), "row": pa.array(log.rows).take(record)}
-    columns |= {f"key: {name}": read(as_array(log.keys[name].take(record))) for name in run.key}
-    for title, arrays in (("column", names), ("before", before), ("after", after)):
-        joined = pa.concat_arrays(arrays).take(at)
-        columns[title] = joined if title == "column" else read(joined)
+    columns = {"outcome": pa.array(words[log.outcomes]).take(record), "row": pa.array(log.rows).take(record)}
+    columns |= {f"key: {name}": as_array(log.keys[name].take(record)) for name in key}
+    columns |= {
+        title: pa.concat_arrays(arrays).take(at)
+        for title, arrays in (("column", names), ("before", before), ("after", after))
+    }
     return pa.table(columns)
 
 
@@ -119,7 +155,7 @@ def _as_parquet(tables: Iterable[pa.Table], path: Path) -> int:
     return count
 
 
-_WRITERS: dict[str, Callable[[Iterable[Any], Path], int]] = {
+_WRITERS: dict[str, _Writer] = {
     ".csv": _as_csv,
     ".csv.gz": _as_csv,
     ".jsonl": _as_json_lines,

@@ -128,7 +128,7 @@ def _tally(axes: Axes, receipt: Receipt) -> None:
     whole = receipt.rows.read
     labels = [f" {count:,}" + (f" ({count / whole:.0%})" if whole and count else "") for count in values]
     axes.bar_label(bars, labels, padding=2)
-    axes.set_title(f"{whole:,} {counted_as(receipt)}", loc="left", fontsize=10)
+    axes.set_title(counted_as(receipt), loc="left", fontsize=10)
     _bare(axes, max(values, default=0))
 
 

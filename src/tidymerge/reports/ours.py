@@ -9,7 +9,7 @@ from tidymerge.core.tidy.corrected import MARKS, WHY
 
 SIGN = "Tidy Merge"  # in a page, a chart and a workbook, where their formats have a place for who made them
 _HEAD = 1 << 16
-CONFLICT, FIELD = "undo: reason", ("outcome", "row")
+CONFLICT, FIELD, DIFFERENCE = "undo: reason", ("outcome", "row"), ("where", "row")
 CLASH = "conflict: was"
 
 
@@ -22,7 +22,7 @@ def is_table(path: Path) -> bool:
 
 
 def _begins(head: str) -> bool:
-    return head.startswith((",".join(FIELD), f'{{"{FIELD[0]}": '))
+    return any(head.startswith((",".join(one), f'{{"{one[0]}": ')) for one in (FIELD, DIFFERENCE))
 
 
 def _is_parquet(path: Path) -> bool:
@@ -30,7 +30,7 @@ def _is_parquet(path: Path) -> bool:
     import pyarrow.parquet as pq
 
     try:
-        return tuple(pq.read_schema(path).names[:2]) == FIELD
+        return tuple(pq.read_schema(path).names[:2]) in (FIELD, DIFFERENCE)
     except (pa.ArrowException, OSError):
         return False
 

@@ -11,12 +11,14 @@ from tidymerge.core.explain.wording import (
     counted_as,
     found_by,
     heading,
+    how_they_differ,
     statement,
     what_was_proved,
     why_nothing,
+    wording,
 )
 from tidymerge.errors import BadOption
-from tidymerge.model.receipt import Receipt, State, Touch
+from tidymerge.model.receipt import Action, Receipt, State, Touch
 from tidymerge.on_disk import replacing
 from tidymerge.reports.bars import OUTCOMES, column_bars, columns_of, tally_bars
 from tidymerge.reports.ours import SIGN
@@ -37,7 +39,7 @@ def page(receipt: Receipt, touched: Sequence[Touch]) -> str:
     source = (files("tidymerge.reports") / "page.html").read_text(encoding="utf-8")
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
     counts = {name: getattr(receipt.rows, name) for name in OUTCOMES}
-    table = receipt.tables[0]
+    table, words = receipt.tables[0], wording(receipt)
     return environment.from_string(source).render(
         receipt=receipt,
         maker=SIGN,
@@ -51,10 +53,13 @@ def page(receipt: Receipt, touched: Sequence[Touch]) -> str:
         by_rows=by_rows(receipt),
         counted=counted_as(receipt),
         closing=_closing(receipt),
-        tone="bad" if receipt.state in (State.STOPPED, State.FAILED) else "good",
+        tone=_tone(receipt),
         tally_bars=tally_bars(receipt),
         column_bars=column_bars(receipt),
-        tally_words=", ".join(f"{count:,} {name}" for name, count in counts.items()),
+        tally_words=", ".join(f"{count:,} {words.called(name)}" for name, count in counts.items()),
+        tally_left=90 if not words.names else 118,
+        comparing=receipt.action is Action.COMPARE,
+        called=words.called,
         columns_words=", ".join(f"{name}: {count:,}" for name, count in columns_of(receipt).items()),
         touched=touched,
         more_touched=receipt.changed - len(touched) if touched else 0,
@@ -64,7 +69,16 @@ def page(receipt: Receipt, touched: Sequence[Touch]) -> str:
     )
 
 
+def _tone(receipt: Receipt) -> str:
+    """The colour of the closing words."""
+    if receipt.action is Action.COMPARE and (receipt.changed or receipt.rows.rejected):
+        return "warn"
+    return "bad" if receipt.state in (State.STOPPED, State.FAILED) else "good"
+
+
 def _closing(receipt: Receipt) -> str:
+    if receipt.action is Action.COMPARE:
+        return how_they_differ(receipt)
     if receipt.state is State.PREVIEWED:
         return "Nothing was written: this is a preview."
     if not receipt.state.done:

@@ -11,6 +11,8 @@ from tidymerge.history import entries
 from tidymerge.job.schema import json_schema as job_schema
 from tidymerge.model import receipt_form, runs_form
 from tidymerge.model.changes import Outcome
+from tidymerge.model.comparison_form import FORMAT as COMPARISON
+from tidymerge.model.comparison_form import ComparisonForm
 from tidymerge.reports.error_json import FailureForm, StoppedForm
 from tidymerge.run.draft import FORMAT as DRAFT
 from tidymerge.run.draft import DraftForm
@@ -68,6 +70,7 @@ SCHEMAS: Mapping[str, Callable[[], dict[str, Any]]] = MappingProxyType(
         "receipt": _receipt,
         "runs": lambda: _one_of({runs_form.RunsForm: runs_form.FORMAT, runs_form.StoryForm: runs_form.FORMAT}),
         "changes": _changes,
+        "comparison": lambda: _one_of({ComparisonForm: COMPARISON}),
         "draft": lambda: _one_of({DraftForm: DRAFT}),
         "look": _look,
         "log": lambda: _one_of({entries.EntryForm: entries.FORMAT}),

@@ -63,7 +63,7 @@ def job_of(
         expect_removed=expect_removed,
     )  # fmt: skip
     given = Given(
-        incoming=incoming, target=into, key=key or (), renames=_pairs(mapped), only=only or (),
+        incoming=incoming, target=into, key=key or (), renames=pairs(mapped, "TARGET=INCOMING"), only=only or (),
         add=add_columns or add_column or False, header_row=header_row, take_rows=rows, skip_when=skip_when,
         read=options.read_options(delimiter, quote, encoding, cells, query), limits=limits, strict=strict,
         trust_triggers=trust_triggers, append=append, again=again, create=create, like=like, prefer=prefer,
@@ -103,13 +103,15 @@ def _base(named: str | None, *, no_base: bool) -> str | None:
     return NO_BASE if no_base else named
 
 
-def _pairs(mapped: list[str] | None) -> dict[str, str]:
+def pairs(mapped: list[str] | None, form: str) -> dict[str, str]:
+    """Which columns belong together, of options of the `form` A=B. Raises BadOption."""
+    first = form.partition("=")[0].lower()
     renames: dict[str, str] = {}
     for pair in mapped or ():
         target, equals, source = pair.partition("=")
         if not (target.strip() and equals and source.strip()):
-            raise BadOption(f"--map takes TARGET=INCOMING, as in --map 'honey_kg=Honey (kg)', not {pair!r}.")
+            raise BadOption(f"--map takes {form}, as in --map 'honey_kg=Honey (kg)', not {pair!r}.")
         if target.strip() in renames:
-            raise BadOption(f"--map names the target column {target.strip()!r} twice; one incoming column can feed it.")
+            raise BadOption(f"--map names the {first} column {target.strip()!r} twice; it belongs to one other column.")
         renames[target.strip()] = source.strip()
     return renames

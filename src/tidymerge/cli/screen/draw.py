@@ -20,14 +20,14 @@ _LONGEST_VALUE = 40
 _LONGEST_NAME = 400
 _SHOWN = {"\n": "␤", "\t": "␉", "\N{NO-BREAK SPACE}": "␣"}
 _NUMBERS = (
-    "fields", "row", "rows", "example: row", "columns", "blank", "distinct", "longest",
+    "fields", "row", "rows", "records", "example: row", "columns", "blank", "distinct", "longest",
     "inserted", "updated", "removed", "rejected", "unchanged", "skipped", "before", "after",
 )  # fmt: skip
 _SENTENCES = (
     "which", "for example", "expected", "rule", "as it came → as it is loaded", "what is wrong", "commonest values",
     "what", "what is in the way",
 )  # fmt: skip
-_STYLES = {
+STYLES = {
     "inserted": "green",
     "updated": "cyan",
     "removed": "magenta",
@@ -56,15 +56,15 @@ def receipt(out: Console, shown: Receipt, *, details: bool = True) -> None:
         if shown.conflicts:
             out.print(_conflicts(shown))
     elif shown.rejects.reasons:
-        out.print(_rejects(shown) if by_rows(shown) or shown.action is not Action.REMOVE else _staying(shown))
-    _said(out, shown)
+        out.print(rejected(shown) if by_rows(shown) or shown.action is not Action.REMOVE else _staying(shown))
+    said(out, shown)
     if len(shown.tables) > 1 and (details or not shown.is_family):  # what stood above is out of sight by now
         out.print(_tables(shown))
     out.print(_tally(shown))
     out.print(_closing(shown))
 
 
-def _said(out: Console, shown: Receipt) -> None:
+def said(out: Console, shown: Receipt) -> None:
     """Notes, warnings and limits, and how to go ahead all the same."""
     for note in shown.notes:
         out.print(Text.assemble(("Note: ", "dim"), note))
@@ -115,13 +115,13 @@ def _further(shown: Receipt, table: TableReceipt) -> RenderableType:
 
 def _tables(shown: Receipt) -> RenderableType:
     """The counts of each table."""
-    found = {name: [getattr(table.rows, name) for table in shown.tables] for name in _STYLES}
+    found = {name: [getattr(table.rows, name) for table in shown.tables] for name in STYLES}
     names = [name for name, counts in found.items() if any(counts)]
     listed = grid("Records by table", ("table", "before", *names, "after"), of_data=False)
     tree = shown.tree if shown.is_family else [(at, 0) for at in range(len(shown.tables))]
     for at, depth in tree:
         table = shown.tables[at]
-        counts = [Text(f"{found[name][at]:,}", _STYLES[name] if found[name][at] else "dim") for name in names]
+        counts = [Text(f"{found[name][at]:,}", STYLES[name] if found[name][at] else "dim") for name in names]
         name = f"{'   ' * (depth - 1)}└─ " * (depth > 0) + cut(table.called)
         listed.add_row(name, f"{table.rows_before:,}", *counts, f"{table.rows_after:,}")
     return Padding(listed, (1, 0, 0, 0))
@@ -139,7 +139,7 @@ def _tally(shown: Receipt) -> RenderableType:
         count = getattr(tally, name)
         if not count and words.counts_always and name not in words.counts_always:
             continue
-        style = _STYLES[name] if count else "dim"
+        style = STYLES[name] if count else "dim"
         extra = f" ({_fields(shown)})" if name == "updated" and count else ""
         grid.add_row(Text(f"{count:,}", style), Text(name + extra, style), meaning)
     return Padding(grid, (1, 0, 0, 2))
@@ -186,7 +186,7 @@ def _samples(samples: Sequence[SampleRow], *, by_row: bool) -> RenderableType | 
             else:
                 cells.append(value(after, "green" if sample.outcome == "inserted" else "dim"))
         listed.add_row(
-            *([str(sample.row or "")] if by_row else []), Text(sample.outcome, _STYLES[sample.outcome]), *cells
+            *([str(sample.row or "")] if by_row else []), Text(sample.outcome, STYLES[sample.outcome]), *cells
         )
     return Padding(listed, (0, 0, 1, 0))
 
@@ -216,9 +216,10 @@ def _before_after(before: str | None, after: str | None) -> Text:
     return Text.assemble(value(before), " → ", value(after, "cyan"))
 
 
-def _rejects(shown: Receipt) -> RenderableType:
+def rejected(shown: Receipt, title: str = "") -> RenderableType:
+    """What is wrong with rows or records, by reason."""
     what = "rows" if by_rows(shown) else "records"
-    listed = grid(f"Rejected {what}", ("reason", what, "which", "for example", "expected"))
+    listed = grid(title or f"Rejected {what}", ("reason", what, "which", "for example", "expected"))
     for reason, count in shown.rejects.reasons.items():
         cells = [cell for cell in shown.rejects.first if cell.reason == reason]
         numbers = ", ".join(_which(cell) for cell in cells[:_ROWS_NAMED])

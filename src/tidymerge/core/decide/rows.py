@@ -158,7 +158,7 @@ def several_records(values: pa.Table, matches: Matches, pairing: Pairing, alone:
     for times in np.unique(matches.times[(matches.times > 1) & alone]):
         rows = np.flatnonzero((matches.times == times) & alone)
         shown = key_text(values.take(pa.array(rows)), pairing.key)
-        wanted = f"one record with this key; the target has {times}"
+        wanted = f"one record with this key; there are {times}"
         flaws.append(Flaw(Reason.SEVERAL_RECORDS, rows, wanted, key_name(pairing), shown, key_cells(pairing)))
     return flaws
 

@@ -17,7 +17,8 @@ class Wording(Struct, frozen=True):
 
     `heads` begin the heading by state, `not_done` where nothing was written; `between` stands between the rows and the
     target; `condition` ends a sentence of a preview; `one`, `many` and `which` say what was counted; `meanings` what
-    each outcome means, in the order in which they are shown; `counts_always` are those shown in pictures also at zero.
+    each outcome means, in the order in which they are shown; `counts_always` are those shown in pictures also at zero;
+    `names` are what outcomes are called, where that is another word.
     """
 
     heads: Mapping[State, str]
@@ -29,6 +30,11 @@ class Wording(Struct, frozen=True):
     which: str
     meanings: Mapping[str, str]
     counts_always: tuple[str, ...] = ()
+    names: Mapping[str, str] = {}
+
+    def called(self, outcome: str) -> str:
+        """The word for an outcome."""
+        return self.names.get(outcome, outcome)
 
 
 _LOAD = Wording(
@@ -106,15 +112,44 @@ _REMOVE = Wording(
     },
     ("removed", "rejected"),
 )
+SIDE_WORDS = {
+    "inserted": "only in second",
+    "updated": "different",
+    "removed": "only in first",
+    "unchanged": "same",
+    "skipped": "repeated",
+    "rejected": "not compared",
+}
+_COMPARISON = Wording(
+    {State.PREVIEWED: "Compared"},
+    "",
+    "with",
+    "",
+    "row",
+    "rows",
+    "",
+    {
+        "unchanged": "both have the key, with the same values",
+        "updated": "both have the key, with other values",
+        "removed": "the second has no row with the key",
+        "inserted": "the first has no row with the key",
+        "skipped": "says the same as an earlier row of the second",
+        "rejected": "something is wrong with the row of the second: see above",
+    },
+    ("unchanged", "updated", "removed", "inserted"),
+    SIDE_WORDS,
+)
 _ARCHIVED = {"inserted": "copied to the archive", "unchanged": "a copy is in the archive already, with the same values"}
 _WORDINGS = {Action.LOAD: _LOAD, Action.UNDO: _UNDO, Action.CHANGE: _CHANGE, Action.REMOVE: _REMOVE}
+_WORDINGS[Action.COMPARE] = _COMPARISON
 
 
 def found_by(receipt: Receipt, shown: Callable[[str], str] = str) -> str:
     """How the records are found, as a sentence; `shown` makes a name fit to be shown."""
     key = " + ".join(map(shown, receipt.tables[0].key)).rstrip(".")
     if key:
-        named = receipt.request is not None and receipt.request.keys is None
+        asked = receipt.request
+        named = asked is not None and asked.action is not Action.COMPARE and asked.keys is None
         return f"Records {'named' if named else 'matched'} by {key}."
     return "Every row is a new record." if receipt.action is Action.LOAD else "Records are known by all that they hold."
 
@@ -122,6 +157,8 @@ def found_by(receipt: Receipt, shown: Callable[[str], str] = str) -> str:
 def wording(receipt: Receipt) -> Wording:
     """The words for a receipt."""
     words = _WORDINGS[receipt.action]
+    if receipt.action is Action.COMPARE:
+        return words
     if receipt.is_family:
         return replace(words, which="each counted for each of its tables; blank rows not counted")
     if receipt.request is not None and receipt.request.drops:
@@ -144,26 +181,35 @@ def wording(receipt: Receipt) -> Wording:
 
 
 def counted_as(receipt: Receipt) -> str:
-    """What was counted, for the title of a picture: rows read, records of the run."""
+    """What was counted, for the title of a picture: 124 rows read, 3 records of the run."""
     words = wording(receipt)
-    return plural(receipt.rows.read, words.one, words.many) + (" of the run" if receipt.undoes else "")
+    if receipt.action is Action.COMPARE:
+        first, second = receipt.tables[0].rows_before, receipt.rows.read
+        return f"{counted(first, 'row')} in the first, {second:,} in the second"
+    return (
+        f"{receipt.rows.read:,} "
+        + plural(receipt.rows.read, words.one, words.many)
+        + (" of the run" if receipt.undoes else "")
+    )
 
 
 def heading(receipt: Receipt) -> tuple[str, str, str]:
     """How a heading goes on before the target: what was done, the rows, and the word between; empty where none is."""
     words = wording(receipt)
     head = words.heads.get(receipt.state, words.not_done)
+    if receipt.action is Action.COMPARE:
+        return head, receipt.tables[0].target, words.between
     return (head, receipt.incoming, words.between) if words.between else (head, "", "")
 
 
 def by_rows(receipt: Receipt) -> bool:
     """Whether the run had incoming rows, whose numbers mean something."""
-    return receipt.request is None or receipt.request.keys is not None
+    return receipt.request is None or receipt.request.keys is not None or receipt.action is Action.COMPARE
 
 
 def statement(request: Request | None) -> str:
     """What was asked of records, in a line: honey_kg = honey_kg * 1.05, where apiary_code = 'L01'; empty of a load."""
-    if request is None:
+    if request is None or request.action is Action.COMPARE:
         return ""
     if request.action is Action.EXTRACT and request.keys is not None:
         return f"by {request.keys}"
@@ -198,6 +244,21 @@ def why_nothing(receipt: Receipt) -> str:
     if not receipt.rows.unchanged:
         return "Nothing to write: no record that meets the condition can take its new value."
     return "Nothing to write: the records that meet the condition hold these values already, or can't take them."
+
+
+def how_they_differ(receipt: Receipt) -> str:
+    """Whether the two sides of a comparison are the same, in a sentence."""
+    rows, (table,) = receipt.rows, receipt.tables
+    if not table.rows_before and not rows.read:
+        return "Neither of them has a row."
+    if rows.rejected:
+        said = f"{counted(rows.rejected, 'row')} of the second can't be compared"
+        if not receipt.changed and not rows.unchanged:
+            return f"{said[0].upper()}{said[1:]}, and no other has its key in the first."
+        return f"They differ, and {said}." if receipt.changed else f"What can be compared is the same, but {said}."
+    if not receipt.changed:
+        return "They are the same."
+    return f"They differ in {counted(receipt.changed, 'record')}."
 
 
 def what_was_proved(receipt: Receipt) -> str:
