@@ -497,6 +497,11 @@ class ServerContract(TargetContract):
                 look = run("look", at, *words)
                 assert "s3cret" not in look.out + look.err, words
                 assert look.out or look.err
+        for sides in ((secret, "in.csv"), ("in.csv", secret), (secret, secret)):
+            for words in (["--page", "v.html", "--changes", "v.csv"], ["--json"]):
+                compared = run("compare", *sides, *words)
+                assert "s3cret" not in compared.out + compared.err, words
+                assert compared.status == 0 or compared.err
         assert not [file for file in folder.iterdir() if b"s3cret" in file.read_bytes()]
         assert away.status == 1
         assert "127.0.0.1:1" in away.err
