@@ -93,7 +93,7 @@ def test_incoming(run, hives, folder, incoming, options, status, code, words):
     before = stored(hives)
     make(folder, incoming.partition("#")[0])
     ended = run("load", incoming, "--into", hives, "--yes", *options)
-    assert (ended.status, f"docs/errors.md#{code}" in ended.err) == (status, True), ended.err
+    assert (ended.status, f"(tidymerge explain {code})" in ended.err) == (status, True), ended.err
     assert words in ended.err
     assert "Traceback" not in ended.err
     assert ended.out == ""
@@ -105,7 +105,7 @@ def test_names_that_are_no_text(run, hives, folder):
     text_file(folder / "week\udc80.csv", GOOD)
     for incoming, code in (("week\udc80.csv", "bad-option"), ("*.csv", "bad-address")):
         ended = run("load", incoming, "--into", hives, "--yes")
-        assert (ended.status, f"docs/errors.md#{code}" in ended.err) == (2, True), ended.err
+        assert (ended.status, f"(tidymerge explain {code})" in ended.err) == (2, True), ended.err
 
 
 @pytest.mark.parametrize(
@@ -145,7 +145,7 @@ def test_target(run, hives, folder, target, status, code, words):
     incoming = text_file(folder / "good.csv", GOOD)
     options = ["--key", "email"] if "keepers" in target else []
     ended = run("load", incoming, "--into", target, "--yes", *options)
-    assert (ended.status, f"docs/errors.md#{code}" in ended.err) == (status, True), ended.err
+    assert (ended.status, f"(tidymerge explain {code})" in ended.err) == (status, True), ended.err
     assert "cret" not in ended.err
     assert words in ended.err
     assert "Traceback" not in ended.err
@@ -317,7 +317,7 @@ def test_what_is_odd_is_an_error_of_ours(run, hives, folder, name, content, argu
         return  # no process takes such an argument
     ended = run("preview", *arguments)
     assert ended.status in (1, 2), ended.out
-    assert "(docs/errors.md#" in ended.err, ended.err[:300]
+    assert "(tidymerge explain " in ended.err, ended.err[:300]
     assert len(ended.err) < 5000
 
 

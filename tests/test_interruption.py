@@ -85,7 +85,7 @@ def test_stopped_at_a_point(run, big, point, number):
     else:
         assert (done.status, done.err) == (
             1,
-            "tidymerge: Interrupted; nothing was written. (docs/errors.md#interrupted)\n",
+            "tidymerge: Interrupted; nothing was written. (tidymerge explain interrupted)\n",
         )
     noticed = json.loads(run("runs", "--json").out)
     told = {"after the log is sealed": "had not committed", "before the commit": "had not committed"} | dict.fromkeys(

@@ -8,6 +8,7 @@ import sys
 import pytest
 
 from conftest import stored, text_file
+from test_architecture import every_error
 
 SHEET = [["apiary_code", "hive_no", "honey_kg"], ["L01", 1, 13]]
 
@@ -64,3 +65,56 @@ def test_it_runs_as_a_module(folder):
     command = [sys.executable, "-m", "tidymerge", "--version"]
     ended = subprocess.run(command, cwd=folder, env=dict(os.environ), capture_output=True, text=True, check=False)
     assert (ended.returncode, ended.stdout.split()[0]) == (0, "tidymerge")
+
+
+def test_nothing_is_printed_unless_it_is_stopped(run, on_terminal, hives, folder):
+    text_file(folder / "in.csv", [["apiary_code", "hive_no", "honey_kg"], ["L01", 1, 13], ["L01", 2, "some"]])
+    words = ("load", "in.csv", "--into", hives, "--no-rejects", "--quiet")
+    stopped = run(*words, "--most-rejected", "0")
+    assert (stopped.status, stopped.out, "Limit: 1 row would be rejected" in stopped.err) == (4, "", True)
+    shown, status = on_terminal(*words, "--most-rejected", "1")
+    assert (shown.strip(), status, stored(hives)[0][3]) == ("", 3, 13)
+    for words in (
+        ("undo", "last"),
+        ("change", hives, "--set", "notes = 'x'", "--where", "hive_no = 1", "--most-updated", "9"),
+    ):
+        ended = run(*words, "--quiet")
+        assert (ended.status, ended.out, ended.err) == (0, "", "")
+    assert stored(hives)[0][3:] == (12.5, b"2026-05-01", b"x")
+
+
+def test_every_error_is_explained_at_the_terminal(run):
+    listed = run("explain").out
+    for kind in every_error():
+        code = kind.code.fget(kind.__new__(kind))
+        if f"{code} " in listed:
+            said = run("explain", code)
+            assert said.status == 0
+            assert said.out.startswith(f"{code}\n\nExit status {kind.exit_status}.")
+    assert len(listed.splitlines()) == len(every_error()) - 5 + 2  # but for the families; a title and the names
+    unknown = run("explain", "nokey")
+    assert (unknown.status, "Did you mean no-key?" in unknown.err) == (2, True)
+
+
+@pytest.mark.parametrize("form", ["jsonl", "json", "csv", "tsv"])
+def test_what_is_piped_in_is_of_the_form_that_is_said(run, hives, folder, form):
+    names, row = SHEET[0], SHEET[1]
+    data = {
+        "csv": ",".join(names) + "\n" + ",".join(map(str, row)),
+        "tsv": "\t".join(names) + "\n" + "\t".join(map(str, row)),
+        "json": json.dumps([dict(zip(names, row, strict=True))]),
+        "jsonl": json.dumps(dict(zip(names, row, strict=True))),
+    }[form]
+    (folder / "rows.log").write_text(data)
+    words = ("--into", hives, "--format", form, "--json")
+    assert run("preview", "rows.log", *words).receipt["rows"]["updated"] == 1
+    job = f'[incoming]\nat = "-"\nformat = "{form}"\n[target]\nat = "{hives}"\n'
+    (folder / "job.toml").write_text(job)
+    assert run("preview", "--job", "job.toml", "--json", stdin=data.encode()).receipt["rows"]["updated"] == 1
+    loaded = run("load", "-", *words, stdin=data.encode())
+    assert (loaded.status, loaded.receipt["rows"]["updated"], stored(hives)[0][3]) == (0, 1, 13), loaded.err
+    if form.startswith("json"):
+        broken = run("load", "-", *words, stdin=data[:-9].encode())
+        assert (broken.status, "tandard input" in broken.err) == (1, True), broken.err
+        huge = run("load", "-", *words, stdin=data.encode(), TIDYMERGE_MOST_UNPACKED="20")
+        assert (huge.status, "more than 20 bytes" in huge.err) == (1, True), huge.err

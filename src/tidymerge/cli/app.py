@@ -19,6 +19,7 @@ from tidymerge.cli.commands import (
     compare,
     demo,
     draft,
+    explain,
     extract,
     load,
     look,
@@ -67,6 +68,7 @@ app.command(short_help="List past runs; tell what became of a record.")(runs.run
 app.command(short_help="Show one run in full.")(receipt.receipt)
 app.command(short_help="Put back what a run changed.")(undo.undo)
 app.command(short_help="Print a JSON Schema: of job files, receipts, runs.")(schema.schema)
+app.command(short_help="Say what an error means, and what to do.")(explain.explain)
 app.command(short_help="Run the whole tour on demo data.")(demo.demo)
 
 
@@ -116,7 +118,7 @@ def _run() -> int:
             _print_usage_error(ended.__context__)
         return ended.code if isinstance(ended.code, int) else int(ended.code is not None)
     except TidyMergeError as error:
-        _say(f"{error}{hint(error)} (docs/errors.md#{error.code})")
+        _say(f"{error}{hint(error)} (tidymerge explain {error.code})")
         return error.exit_status
     except MemoryError:
         _say("Not enough memory; nothing was written. Load the rows in smaller files.")

@@ -2,6 +2,7 @@
 
 import json
 import re
+import sys
 from collections.abc import Iterable, Sequence
 from functools import cache
 from itertools import chain
@@ -12,13 +13,14 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tidymerge.address import Address
+from tidymerge.address import STANDARD_INPUT, Address
 from tidymerge.core.tidy.cells import as_array
 from tidymerge.core.tidy.documents import Number, as_it_is
 from tidymerge.core.tidy.floats import SPREADSHEET_DIGITS
 from tidymerge.errors import BrokenFile, NoRows
 from tidymerge.formats.collecting import uncollected
 from tidymerge.formats.table import arrays_of, as_incoming
+from tidymerge.formats.unpacking import all_of
 from tidymerge.model import Incoming, IncomingColumn, ReadOptions
 
 _ARROW_MAGIC = b"ARROW1"  # of a file, not of a stream: https://arrow.apache.org/docs/format/Columnar.html
@@ -163,9 +165,9 @@ class JsonSource(Records):
         try:
             objects = _parsed(text)
         except ValueError as error:
-            raise BrokenFile(f"{address.path} is not JSON: {error}.") from None
+            raise BrokenFile(f"{_called(address)} is not JSON: {error}.") from None
         if not isinstance(objects, list):
-            raise BrokenFile(f"{address.path} holds {type(objects).__name__}, but an array of objects is needed.")
+            raise BrokenFile(f"{_called(address)} holds {type(objects).__name__}, but an array of objects is needed.")
         super().__init__(str(address), *_columns(address, enumerate(objects, start=1)))
 
 
@@ -182,17 +184,25 @@ def _lines(address: Address, text: str) -> Iterable[tuple[int, Any]]:
             try:
                 yield number, _parsed(line)
             except ValueError as error:
-                raise BrokenFile(f"{address.path} is not JSON Lines: line {number} can't be read ({error}).") from None
+                said = f"{_called(address)} is not JSON Lines: line {number} can't be read ({error})."
+                raise BrokenFile(said) from None
 
 
 def _text(address: Address, options: ReadOptions) -> str:
+    piped = str(address.path) == STANDARD_INPUT
     try:
-        text = address.path.read_bytes().decode(options.encoding or "utf-8-sig")
+        held = all_of(sys.stdin.buffer, "standard input") if piped else address.path.read_bytes()
+        text = held.decode(options.encoding or "utf-8-sig")
     except (UnicodeDecodeError, LookupError) as error:
-        raise BrokenFile(f"{address.path} is not text that can be read: {error}.") from None
+        raise BrokenFile(f"{_called(address)} is not text that can be read: {error}.") from None
     if not text.strip():
-        raise NoRows(f"{address.path} is empty.")
+        raise NoRows(f"{_called(address)} is empty.")
     return text
+
+
+def _called(address: Address) -> str:
+    """What to call a file in a message."""
+    return "Standard input" if str(address.path) == STANDARD_INPUT else str(address.path)
 
 
 def _columns(address: Address, objects: Iterable[tuple[int, Any]]) -> tuple[list[IncomingColumn], int]:
@@ -201,7 +211,7 @@ def _columns(address: Address, objects: Iterable[tuple[int, Any]]) -> tuple[list
     with uncollected():
         for number, found in objects:
             if not isinstance(found, dict):
-                raise BrokenFile(f"{address.path}: record {number} is no object with names and values.")
+                raise BrokenFile(f"{_called(address)}: record {number} is no object with names and values.")
             rows.append(found)
         names = dict.fromkeys(chain.from_iterable(rows))
         columns = [IncomingColumn(name, arrays_of(_cells([row.get(name) for row in rows]))) for name in names]

@@ -12,6 +12,8 @@ import pyarrow as pa
 from tidymerge.errors import BrokenFile
 from tidymerge.settings import most_unpacked
 
+_PIECE = 1 << 24  # bytes
+
 
 def check_unpacked(path: Path) -> None:
     """Refuse an archive that says it holds more than may be unpacked. Raises BrokenFile."""
@@ -48,6 +50,16 @@ def _opened(path: Path, stack: ExitStack) -> Any:
             return archive.open(names[0])
         case _:
             return pa.input_stream(str(path), compression="detect")
+
+
+def all_of(stream: "IO[bytes] | pa.NativeFile", name: str) -> bytes:
+    """All that a stream gives, but no more than may be unpacked. Raises BrokenFile."""
+    most, data = most_unpacked(), bytearray()
+    while piece := stream.read(_PIECE):
+        data += piece
+        if len(data) > most:
+            raise BrokenFile(too_much(name, most))
+    return bytes(data)
 
 
 def too_much(name: str, most: int) -> str:

@@ -90,6 +90,7 @@ class JobFile(Strict):
                 self.incoming.encoding,
                 self.incoming.cells,
                 self.incoming.query,
+                format=self.incoming.format,
             ),
             strict=self.rules.strict,
             save_rejects=self.rules.save_rejects,
@@ -120,7 +121,9 @@ def _of_table(part: TablePart, incoming: IncomingPart) -> Job:
         header_row=part.header_row or incoming.header_row,
         fill_down=listed(part.fill_down or incoming.fill_down),
         each=listed(part.each or incoming.each),
-        read=ReadOptions(incoming.delimiter, incoming.quote, incoming.encoding, part.cells, part.query),
+        read=ReadOptions(
+            incoming.delimiter, incoming.quote, incoming.encoding, part.cells, part.query, format=incoming.format
+        ),
         strict=part.rules.strict,
         save_rejects=part.rules.save_rejects,
         limits=limits_of(part.limits),

@@ -44,6 +44,9 @@ class IncomingPart(Strict):
     delimiter: Sign | None = None
     quote: Sign | None = None
     encoding: Word | None = None
+    format: Literal["csv", "tsv", "json", "jsonl"] | None = Field(
+        None, description="What text holds rows, where no name of a file says it."
+    )
 
 
 class TargetPart(Strict):

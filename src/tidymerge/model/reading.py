@@ -9,7 +9,8 @@ class ReadOptions(Struct, frozen=True):
     """What the person said about how to read; None means: find out.
 
     `delimiter`, `quote` and `encoding` are for text files, `cells` (B4:H40) for workbooks, `query` for databases. A
-    server may leave out rows whose column `newer` is less than a value.
+    server may leave out rows whose column `newer` is less than a value. The `format` is one of text (csv, tsv, json,
+    jsonl), which else follows from the file's name.
     """
 
     delimiter: str | None = None
@@ -18,3 +19,4 @@ class ReadOptions(Struct, frozen=True):
     cells: str | None = None
     query: str | None = None
     newer: tuple[str, int | datetime] | None = None
+    format: str | None = None

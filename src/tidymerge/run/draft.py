@@ -115,7 +115,8 @@ def filled(
 ) -> list[str]:
     """Add to the document what it lacks; return the target columns added. `told` is the key that the records tell."""
     fresh = "columns" not in document
-    given = {"header_row": header_row, "delimiter": read.delimiter, "encoding": read.encoding, "cells": read.cells}
+    given = {"header_row": header_row, "delimiter": read.delimiter, "encoding": read.encoding, "cells": read.cells,
+             "format": read.format}  # fmt: skip
     totals = totals_skipped(rows, proposals, _key(shape, proposals)) if fresh else None
     _fill_incoming(_table(document, "incoming"), {"at": addresses[0], **given}, totals)
     target = _table(document, "target")

@@ -76,6 +76,7 @@ def open_source(text: str, options: ReadOptions, over: "Database | None" = None)
     if text != STANDARD_INPUT and not folder:
         check_file(address)
     ending = ".csv" if text == STANDARD_INPUT else ".parquet" if folder else ending_of(address)
+    ending = ending if options.format is None or folder else f".{options.format}"
     if ending not in FORMATS:
         known = ", ".join(FORMATS)
         raise BadAddress(f"Rows can't be read from {text!r}: its ending is {ending or 'missing'}; known are {known}.")

@@ -33,6 +33,7 @@ def change(
     wait: options.Wait = None,
     page: options.Page = None,
     chart: options.Chart = None,
+    quiet: options.Quiet = False,
     json: options.AsJson = False,
 ) -> None:
     """Set columns of the records that meet a condition, or take columns away: all or nothing, with counts and undo."""
@@ -40,7 +41,7 @@ def change(
     from tidymerge.run.change import change_task
     from tidymerge.run.task import perform_task, preview_task
 
-    out = output.console(json_wanted=json)
+    out = output.console(json_wanted=json, quiet=quiet)
     with output.json_failures(json_wanted=json):
         files = options.outputs(rejects=rejects, page=page, chart=chart)
         limits = options.limits(updated=most_updated, rejected=most_rejected, expect_updated=expect_updated)

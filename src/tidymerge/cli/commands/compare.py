@@ -40,6 +40,8 @@ def compare(
     delimiter: options.Delimiter = None,
     quote: options.Quote = None,
     encoding: options.Encoding = None,
+    form: options.Format = None,
+    quiet: options.Quiet = False,
     json: options.AsJson = False,
 ) -> None:
     """Show how two tables or files differ, matched by key as in a load; nothing is written to either."""
@@ -48,12 +50,12 @@ def compare(
     from tidymerge.run.compare import Comparison
     from tidymerge.run.compare import compare as side_by_side
 
-    out = output.console(json_wanted=json)
+    out = output.console(json_wanted=json, quiet=quiet)
     with output.json_failures(json_wanted=json):
         files = options.outputs(changes=changes, page=page)
         asked = Comparison(
             first, second, tuple(key or ()), pairs(mapped, "FIRST=SECOND"), tuple(only or ()),
-            options.read_options(delimiter, quote, encoding), header_row,
+            options.read_options(delimiter, quote, encoding, form=form), header_row,
         )  # fmt: skip
         with Bars(out, json=json) as progress:
             found, touched = side_by_side(

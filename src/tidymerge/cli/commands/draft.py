@@ -24,6 +24,7 @@ def draft(
     delimiter: options.Delimiter = None,
     quote: options.Quote = None,
     encoding: options.Encoding = None,
+    form: options.Format = None,
     json: options.AsJson = False,
 ) -> None:
     """Write a job file that matches the columns and settles what the rows settle; comments say what they don't.
@@ -34,7 +35,7 @@ def draft(
 
     from tidymerge.cli.screen import output
 
-    read = options.read_options(delimiter, quote, encoding, cells)
+    read = options.read_options(delimiter, quote, encoding, cells, form=form)
     with output.json_failures(json_wanted=json):
         drafted = _drafted(incoming, into, Path(out), read, header_row)
     if json:

@@ -42,6 +42,7 @@ def extract(
     key: Key = None,
     carry_base: CarryBase = False,
     mark_rows: MarkRows = False,
+    quiet: options.Quiet = False,
     json: options.AsJson = False,
 ) -> None:
     """Take rows out into a file; a load brings back what was edited there, and leaves alone what others changed."""
@@ -53,7 +54,7 @@ def extract(
     from tidymerge.run.extract import extract as take_out
     from tidymerge.run.taking import Extraction
 
-    out_console = output.console(json_wanted=json)
+    out_console = output.console(json_wanted=json, quiet=quiet)
     asked = Extraction(
         target, Path(out), where, query, tuple(only or ()), tuple(order or ()), tuple(key or ()), carry_base, mark_rows
     )

@@ -26,6 +26,7 @@ def load(
     expect: options.Expect = None,
     trust_triggers: options.TrustTriggers = False,
     wait: options.Wait = None,
+    quiet: options.Quiet = False,
     json: options.AsJson = False,
 ) -> None:
     """Load the incoming rows, all or nothing, and account for every one."""
@@ -34,7 +35,7 @@ def load(
     from tidymerge.job.tables import jobs_of
     from tidymerge.run import load as loading
 
-    out = output.console(json_wanted=json)
+    out = output.console(json_wanted=json, quiet=quiet)
     with output.json_failures(json_wanted=json):
         files = options.outputs(
             rejects=rejects, conflicts=conflicts, marked=marked, page=page, chart=chart, no_rejects=no_rejects

@@ -48,6 +48,7 @@ def look(
     delimiter: options.Delimiter = None,
     quote: options.Quote = None,
     encoding: options.Encoding = None,
+    form: options.Format = None,
     values: Values = None,
     where: Where = None,
     chart: Chart = None,
@@ -64,7 +65,7 @@ def look(
     from tidymerge.run.look import FORMAT, Overview
     from tidymerge.run.look import look as look_at
 
-    read = options.read_options(delimiter, quote, encoding)
+    read = options.read_options(delimiter, quote, encoding, form=form)
     with output.json_failures(json_wanted=json):
         if values is not None:
             _values(address, values, read, header_row, where, chart, json=json)

@@ -35,12 +35,13 @@ def remove(
     wait: options.Wait = None,
     page: options.Page = None,
     chart: options.Chart = None,
+    quiet: options.Quiet = False,
     json: options.AsJson = False,
 ) -> None:
     """Remove the records that meet a condition, all or nothing. What refers to them stops it, or goes along."""
     from tidymerge.cli.screen import output
 
-    out = output.console(json_wanted=json)
+    out = output.console(json_wanted=json, quiet=quiet)
     wish = output.Wish(preview, yes, expect, json)
     with output.json_failures(json_wanted=json):
         files = options.outputs(rejects=rejects, page=page, chart=chart)

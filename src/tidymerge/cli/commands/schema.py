@@ -9,7 +9,7 @@ from tidymerge.errors import BadOption
 
 def schema(
     name: Annotated[
-        str, typer.Argument(metavar="NAME", help="Of what: job, receipt, runs, changes, draft, look, log.")
+        str, typer.Argument(metavar="NAME", help="Of what: job, receipt, runs, changes, comparison, draft, look, log.")
     ] = "job",
 ) -> None:
     """Print a JSON Schema: of job files, so that an editor completes and checks them, or of what programs read."""

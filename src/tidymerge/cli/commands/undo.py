@@ -24,6 +24,7 @@ def undo(
     wait: options.Wait = None,
     page: options.Page = None,
     chart: options.Chart = None,
+    quiet: options.Quiet = False,
     json: options.AsJson = False,
 ) -> None:
     """Put back what a run changed, all or nothing, where nobody has changed it since."""
@@ -31,7 +32,7 @@ def undo(
     from tidymerge.run.undo import preview_undo_in_full
     from tidymerge.run.undo import undo as put_back
 
-    out = output.console(json_wanted=json)
+    out = output.console(json_wanted=json, quiet=quiet)
     with output.json_failures(json_wanted=json):
         files = options.outputs(conflicts=conflicts, page=page, chart=chart)
     output.perform(

@@ -47,7 +47,8 @@ def job_of(
     append: options.Append = False, again: options.Again = False, base: options.Base = None,
     no_base: options.NoBase = False, prefer: options.Prefer = None, from_start: options.FromStart = False,
     delimiter: options.Delimiter = None,
-    quote: options.Quote = None, encoding: options.Encoding = None, most_updated: options.MostUpdated = None,
+    quote: options.Quote = None, encoding: options.Encoding = None, form: options.Format = None,
+    most_updated: options.MostUpdated = None,
     most_inserted: options.MostInserted = None, most_rejected: options.MostRejected = None,
     fewest_rows: options.FewestRows = None, expect_updated: options.ExpectUpdated = None,
     expect_inserted: options.ExpectInserted = None, most_removed: records.MostRemoved = None,
@@ -65,7 +66,7 @@ def job_of(
     given = Given(
         incoming=incoming, target=into, key=key or (), renames=pairs(mapped, "TARGET=INCOMING"), only=only or (),
         add=add_columns or add_column or False, header_row=header_row, take_rows=rows, skip_when=skip_when,
-        read=options.read_options(delimiter, quote, encoding, cells, query), limits=limits, strict=strict,
+        read=options.read_options(delimiter, quote, encoding, cells, query, form), limits=limits, strict=strict,
         trust_triggers=trust_triggers, append=append, again=again, create=create, like=like, prefer=prefer,
         base=_base(base, no_base=no_base), from_start=from_start,
     )  # fmt: skip

@@ -13,7 +13,7 @@ Incoming = Annotated[
     str | None,
     typer.Argument(
         metavar="INCOMING",
-        help="The rows to load, as in week32.xlsx#Inspections; - reads CSV from standard input. Else the job's.",
+        help="The rows to load, as in week32.xlsx#Inspections; - reads standard input. Else the job's.",
         show_default=False,
     ),
 ]
@@ -97,6 +97,10 @@ Base = Annotated[
 NoBase = Annotated[
     bool, typer.Option("--no-base", help="Load rows that were taken out as if they came for the first time.")
 ]
+Format = Annotated[
+    Literal["csv", "tsv", "json", "jsonl"] | None,
+    typer.Option("--format", help="What the text is, where no name of a file says it, as for standard input."),
+]
 Prefer = Annotated[
     Literal["sheet", "table"] | None,
     typer.Option("--prefer", help="Whose value stays where the sheet and others changed the same field."),
@@ -169,6 +173,7 @@ Conflicts = Annotated[
     str | None,
     typer.Option("--conflicts", metavar="FILE", help="Write the records that can't be put back to this CSV file."),
 ]
+Quiet = Annotated[bool, typer.Option("--quiet", help="Print nothing unless it fails or is stopped, and ask nobody.")]
 AsJson = Annotated[bool, typer.Option("--json", help="Print the result as JSON, and nothing else, to standard output.")]
 
 
@@ -189,9 +194,14 @@ def outputs(*, no_rejects: bool = False, **given: str | None) -> "Outputs":
 
 
 def read_options(
-    delimiter: str | None, quote: str | None, encoding: str | None, cells: str | None = None, query: str | None = None
+    delimiter: str | None,
+    quote: str | None,
+    encoding: str | None,
+    cells: str | None = None,
+    query: str | None = None,
+    form: str | None = None,
 ) -> "ReadOptions":
     """The options for reading; a tab may be written as a backslash and a t."""
     from tidymerge.model import ReadOptions
 
-    return ReadOptions("\t" if delimiter == "\\t" else delimiter, quote, encoding, cells, query)
+    return ReadOptions("\t" if delimiter == "\\t" else delimiter, quote, encoding, cells, query, format=form)

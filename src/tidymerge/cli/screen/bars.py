@@ -17,11 +17,11 @@ class Bars:
 
     def __init__(self, out: Console, *, json: bool = False, clock: Callable[[], float] = time.perf_counter) -> None:
         self._clock = clock
-        self._json = json
+        self._silent = json or out.quiet
         self._words, self._rows, self._began = "", 0, 0.0
         self._task: TaskID | None = None
         self._bars = None
-        if out.is_terminal and not json:
+        if out.is_terminal and not self._silent:
             bar = BarColumn(complete_style="cyan", finished_style="dim cyan", pulse_style="cyan")
             self._bars = Progress(TextColumn("{task.description}"), bar, _Rows(), console=out, transient=True)
 
@@ -49,7 +49,7 @@ class Bars:
         if self._bars is not None and self._task is not None:
             self._bars.update(self._task, total=max(self._rows, 1), completed=max(self._rows, 1))
             self._bars.stop_task(self._task)
-        elif took >= _LONG and not self._json:
+        elif took >= _LONG and not self._silent:
             done = f"{self._rows:,} rows, {self._rows / took:,.0f} a second" if self._rows else "done"
             print(f"{self._words}: {done}, {took:.1f} s", file=sys.stderr, flush=True)
         self._words = ""

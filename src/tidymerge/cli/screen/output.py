@@ -31,9 +31,10 @@ ROWS_ON_PAGE = 1000  # changed records; more would make a page slow to open
 _ENOUGH = 20_000  # signs in a line of a file or a pipe, where no terminal tells its width
 
 
-def console(*, json_wanted: bool = False) -> Console:
+def console(*, json_wanted: bool = False, quiet: bool = False) -> Console:
     """The console for people: standard output, or standard error when JSON goes to standard output.
 
+    A `quiet` one prints nothing, and is no terminal: whoever wants to read nothing can't be asked either.
     It knows no markup: values from files are printed, and must not be obeyed. COLUMNS gives the width, and with
     CLICOLOR_FORCE there is colour also where no terminal is.
     """
@@ -41,7 +42,8 @@ def console(*, json_wanted: bool = False) -> Console:
     kind = Console if stream.isatty() else _Plain
     width = None if stream.isatty() or environ.get("COLUMNS", "").isdigit() else _ENOUGH
     coloured = True if environ.get("CLICOLOR_FORCE", "0") != "0" else None
-    return kind(file=stream, width=width, highlight=False, emoji=False, markup=False, force_terminal=coloured)
+    shown = False if quiet else coloured
+    return kind(file=stream, width=width, highlight=False, emoji=False, markup=False, force_terminal=shown, quiet=quiet)
 
 
 class _Plain(Console):
@@ -127,14 +129,17 @@ def _only_said(receipt: "Receipt", words: str) -> Iterator[None]:
 
 @contextmanager
 def drawn_if_stopped(out: Console, *, quiet: bool) -> Iterator[None]:
-    """If a run is stopped, show what it would have done, unless that was shown already or nobody looks."""
+    """If a run is stopped, show what it would have done, unless that was shown already or nobody looks.
+
+    Also where the rest is not to be shown: else nobody would know what stopped it.
+    """
     try:
         yield
     except Stopped as stopped:
         if not quiet:
             from tidymerge.cli.screen import draw
 
-            draw.receipt(out, stopped.receipt)
+            draw.receipt(console(json_wanted=True) if out.quiet else out, stopped.receipt)
         raise
 
 

@@ -9,7 +9,6 @@ import io
 import re
 import sys
 from collections.abc import Iterator, Sequence
-from typing import BinaryIO
 
 import numpy as np
 import pyarrow as pa
@@ -21,14 +20,12 @@ from tidymerge.errors import BadOption, BrokenFile, NoRows, NoSuchFile
 from tidymerge.formats.csv.encoding import decoded
 from tidymerge.formats.files import COMPRESSED, ending_of
 from tidymerge.formats.table import as_incoming, columns_under, wrong_length
-from tidymerge.formats.unpacking import too_much, unpacked
+from tidymerge.formats.unpacking import all_of, unpacked
 from tidymerge.model import Flaw, Incoming, Indices, ReadOptions
 from tidymerge.ports.source import Irregular
-from tidymerge.settings import most_unpacked
 
 csv.field_size_limit(sys.maxsize)  # the module's own limit is 128 KB a cell
 _SAMPLE = 256 * 1024
-_PIECE = 1 << 24
 _DELIMITERS = ",;\t|"
 _BLANK_LINES = (b"\n\n", b"\n\r\n", b"\r\r")
 
@@ -212,23 +209,13 @@ def regular(body: memoryview, columns: int, delimiter: str, quote: str) -> list[
 def _read(address: Address) -> bytes:
     try:
         if str(address.path) == "-":
-            return _limited(sys.stdin.buffer, "standard input")
+            return all_of(sys.stdin.buffer, "standard input")
         if address.path.suffix.lower() in COMPRESSED:
             with unpacked(address.path) as stream:
-                return _limited(stream, str(address.path))
+                return all_of(stream, str(address.path))
         return address.path.read_bytes()
     except OSError as error:
         raise NoSuchFile(f"{address.path} can't be read: {error.strerror or error}.") from None
-
-
-def _limited(stream: "BinaryIO | pa.NativeFile", name: str) -> bytes:
-    """All that a stream gives, but no more than may be unpacked. Raises BrokenFile."""
-    most, data = most_unpacked(), bytearray()
-    while piece := stream.read(_PIECE):
-        data += piece
-        if len(data) > most:
-            raise BrokenFile(too_much(name, most))
-    return bytes(data)
 
 
 def _check_sign(name: str, sign: str) -> None:
