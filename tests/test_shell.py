@@ -7,7 +7,7 @@ import sys
 
 import pytest
 
-from conftest import stored, text_file
+from conftest import sheet, stored, text_file
 from test_architecture import every_error
 
 SHEET = [["apiary_code", "hive_no", "honey_kg"], ["L01", 1, 13]]
@@ -118,3 +118,26 @@ def test_what_is_piped_in_is_of_the_form_that_is_said(run, hives, folder, form):
         assert (broken.status, "tandard input" in broken.err) == (1, True), broken.err
         huge = run("load", "-", *words, stdin=data.encode(), TIDYMERGE_MOST_UNPACKED="20")
         assert (huge.status, "more than 20 bytes" in huge.err) == (1, True), huge.err
+
+
+def test_the_shell_completes_what_is_there(run, hives, folder):
+    """With a broken database, or none, nothing is offered, and nothing is said."""
+    sheet(folder / "week.xlsx", SHEET, "Week 32")
+    assert run("load", "week.xlsx", "--into", hives, "--yes").status == 0
+    name = json.loads(run("runs", "--json").out)["runs"][0]["run"]
+    (folder / "broken.db").write_bytes(b"no database")
+    for words, offered in (
+        ("receipt ", ["last", name]),
+        (f"undo {name[:8]}", [name]),
+        ("look coop.db#", ["coop.db#hives"]),
+        ("load week.xlsx#W", ["week.xlsx#Week 32"]),
+        ("preview week.xlsx --into coop.db#hives --key h", ["hive_no", "honey_kg"]),
+        ("look coop.db#hives --values q", ["queen_colour"]),
+        ("extract broken.db#t --only q", []),
+        ("look nothing.db#", []),
+        ("explain no-s", ["no-such-column", "no-such-run", "no-such-file", "no-such-sheet", "no-such-table"]),
+        ("compa", ["compare"]),
+    ):
+        typed = f"tidymerge {words}"
+        ended = run(_TIDYMERGE_COMPLETE="complete_bash", COMP_WORDS=typed, COMP_CWORD=str(typed.count(" ")))
+        assert (ended.out.split("\n")[:-1] if offered else ended.out.split(), ended.err) == (offered, ""), words

@@ -31,6 +31,7 @@ from tidymerge.cli.commands import (
     undo,
     watch,
 )
+from tidymerge.cli.options.complete import completed
 from tidymerge.cli.screen.closing import committed
 from tidymerge.cli.screen.streams import Streams
 from tidymerge.cli.screen.typed import hint
@@ -49,27 +50,26 @@ app = typer.Typer(
     help="Load incoming spreadsheet rows into existing tables: matched by key, every row accounted for.",
     epilog="An address is FILE or FILE#PART, as in week32.xlsx#Inspections or coop.db#hives. "
     "Start with: tidymerge demo",
-    add_completion=False,
     no_args_is_help=True,
     pretty_exceptions_enable=False,
     rich_markup_mode=None,  # plain help needs no Rich, and answers at once
     context_settings={"help_option_names": ["-h", "--help"]},
 )
-app.command(short_help="Show what is in a sheet or a table.")(look.look)
-app.command(short_help="Write a job file by matching columns.")(draft.draft)
-app.command(short_help="Show what a load would do.")(preview.preview)
-app.command(short_help="Load the rows, all or nothing.")(load.load)
-app.command(short_help="Set columns of records that are there.")(change.change)
-app.command(short_help="Take records out of a table.")(remove.remove)
-app.command(short_help="Take rows out into a file, to be edited.")(extract.extract)
-app.command(short_help="Load what arrives in a folder, each file once.")(watch.watch)
-app.command(short_help="Show how two tables or files differ.")(compare.compare)
-app.command(short_help="List past runs; tell what became of a record.")(runs.runs)
-app.command(short_help="Show one run in full.")(receipt.receipt)
-app.command(short_help="Put back what a run changed.")(undo.undo)
-app.command(short_help="Print a JSON Schema: of job files, receipts, runs.")(schema.schema)
-app.command(short_help="Say what an error means, and what to do.")(explain.explain)
-app.command(short_help="Run the whole tour on demo data.")(demo.demo)
+app.command(short_help="Show what is in a sheet or a table.")(completed(look.look))
+app.command(short_help="Write a job file by matching columns.")(completed(draft.draft))
+app.command(short_help="Show what a load would do.")(completed(preview.preview))
+app.command(short_help="Load the rows, all or nothing.")(completed(load.load))
+app.command(short_help="Set columns of records that are there.")(completed(change.change))
+app.command(short_help="Take records out of a table.")(completed(remove.remove))
+app.command(short_help="Take rows out into a file, to be edited.")(completed(extract.extract))
+app.command(short_help="Load what arrives in a folder, each file once.")(completed(watch.watch))
+app.command(short_help="Show how two tables or files differ.")(completed(compare.compare))
+app.command(short_help="List past runs; tell what became of a record.")(completed(runs.runs))
+app.command(short_help="Show one run in full.")(completed(receipt.receipt))
+app.command(short_help="Put back what a run changed.")(completed(undo.undo))
+app.command(short_help="Print a JSON Schema: of job files, receipts, runs.")(completed(schema.schema))
+app.command(short_help="Say what an error means, and what to do.")(completed(explain.explain))
+app.command(short_help="Run the whole tour on demo data.")(completed(demo.demo))
 
 
 @app.callback(invoke_without_command=True)
