@@ -9,9 +9,12 @@
 All return a `Receipt` and print nothing; all raise a `TidyMergeError` when they can't do their work.
 """
 
+import logging
 from typing import TYPE_CHECKING
 
-from tidymerge.api.loading import extract, load, preview
+from tidymerge.api.asking import changes, compare, draft, look, receipt, runs
+from tidymerge.api.given import ArrowTable
+from tidymerge.api.loading import extract, load, preview, read_job
 from tidymerge.api.records import change, remove, undo
 from tidymerge.errors import ProofFailed, SourceError, Stopped, TargetError, TidyMergeError, UsageError
 
@@ -19,16 +22,21 @@ if TYPE_CHECKING:
     from tidymerge.job.model import Change, Job, Removal
     from tidymerge.job.tables import TablesJob
     from tidymerge.model.receipt import Receipt
-    from tidymerge.model.rules import Limits, Most
+    from tidymerge.model.rules import Blanks, ColumnRule, Find, Limits, Most, Rules
 
 __all__ = [
+    "ArrowTable",
+    "Blanks",
     "Change",
+    "ColumnRule",
+    "Find",
     "Job",
     "Limits",
     "Most",
     "ProofFailed",
     "Receipt",
     "Removal",
+    "Rules",
     "SourceError",
     "Stopped",
     "TablesJob",
@@ -37,31 +45,34 @@ __all__ = [
     "UsageError",
     "__version__",
     "change",
+    "changes",
+    "compare",
+    "draft",
     "extract",
     "load",
+    "look",
     "preview",
+    "read_job",
+    "receipt",
     "remove",
+    "runs",
     "undo",
 ]
 __version__ = "0.1.0"
+logging.getLogger("tidymerge").addHandler(logging.NullHandler())  # nothing is said unless the program asks for it
+
+_LATE = {
+    **dict.fromkeys(("Job", "Change", "Removal"), "tidymerge.job.model"),
+    "TablesJob": "tidymerge.job.tables",
+    "Receipt": "tidymerge.model.receipt",
+    **dict.fromkeys(("Limits", "Most", "Rules", "ColumnRule", "Find", "Blanks"), "tidymerge.model.rules"),
+}
 
 
 def __getattr__(name: str) -> object:
     """Import the records when they are asked for: importing the package must stay quick."""
-    if name in ("Job", "Change", "Removal"):
-        from tidymerge.job import model
+    if name in _LATE:
+        from importlib import import_module
 
-        return getattr(model, name)
-    if name == "TablesJob":
-        from tidymerge.job.tables import TablesJob
-
-        return TablesJob
-    if name == "Receipt":
-        from tidymerge.model.receipt import Receipt
-
-        return Receipt
-    if name in ("Limits", "Most"):
-        from tidymerge.model import rules
-
-        return getattr(rules, name)
+        return getattr(import_module(_LATE[name]), name)
     raise AttributeError(f"module 'tidymerge' has no attribute {name!r}")

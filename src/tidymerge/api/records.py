@@ -1,36 +1,40 @@
 """Changing and removing records from Python, and taking a run back."""
 
-from collections.abc import Mapping, Sequence
-from os import PathLike, fspath
+from collections.abc import Callable, Mapping, Sequence
+from os import fspath
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
-from tidymerge.api.shared import names, outputs
+from tidymerge.api.shared import Place, Tell, done, limits_of, names, outputs, told
 
 if TYPE_CHECKING:
     from tidymerge.job.model import Change, Job, Removal
-    from tidymerge.model.receipt import Receipt
+    from tidymerge.model.receipt import Receipt, Touch
     from tidymerge.model.rules import Limits
+    from tidymerge.ports.progress import Progress
     from tidymerge.run.outputs import Outputs
     from tidymerge.run.task import Task
 
 
 def change(
-    target: str | PathLike[str] | None = None,
+    target: Place | None = None,
     sets: Mapping[str, str] | None = None,
     *,
     drop: str | Sequence[str] = (),
-    job: "str | PathLike[str] | Change | None" = None,
+    job: "Place | Change | None" = None,
     where: str | None = None,
     every_record: bool = False,
     key: str | Sequence[str] = (),
     preview: bool = False,
-    rejects: str | PathLike[str] | None = None,
+    rejects: Place | None = None,
     strict: bool = False,
     expect: str | None = None,
     trust_triggers: bool = False,
-    limits: "Limits | None" = None,
+    limits: "Limits | Mapping[str, int | str] | None" = None,
     wait: int | None = None,
+    page: Place | None = None,
+    chart: Place | None = None,
+    progress: Tell | None = None,
 ) -> "Receipt":
     """Set columns of the records that meet a condition, in one transaction that is proved before it is committed.
 
@@ -43,8 +47,6 @@ def change(
     ProofFailed; Stopped without a condition, at a limit (more than half of the table), when `expect` is not the
     fingerprint of the changes, or when `strict` and a record was rejected.
     """
-    from msgspec.structs import asdict
-
     from tidymerge.model.rules import ColumnRule
     from tidymerge.run.change import change_task
 
@@ -53,21 +55,22 @@ def change(
         {name: ColumnRule(compute=text) for name, text in (sets or {}).items()},
         where,
         names(key),
-        asdict(limits) if limits else {},
+        _limits(limits),
         drop=names(drop),
         every_record=every_record,
         strict=strict,
         trust_triggers=trust_triggers,
     )
-    return _carried_out(change_task(asked), outputs(rejects), preview=preview, expect=expect, wait=wait)
+    files = outputs(rejects, page=page, chart=chart)
+    return _carried_out(change_task(asked), files, told(progress), preview=preview, expect=expect, wait=wait)
 
 
 def remove(
-    target: str | PathLike[str] | None = None,
+    target: Place | None = None,
     *,
-    job: "str | PathLike[str] | Removal | None" = None,
+    job: "Place | Removal | None" = None,
     where: str | None = None,
-    keys: str | PathLike[str] | None = None,
+    keys: Place | None = None,
     with_referring: bool = False,
     archive: str | Mapping[str, str] | None = None,
     create: bool = False,
@@ -75,11 +78,14 @@ def remove(
     every_record: bool = False,
     key: str | Sequence[str] = (),
     preview: bool = False,
-    rejects: str | PathLike[str] | None = None,
+    rejects: Place | None = None,
     expect: str | None = None,
     trust_triggers: bool = False,
-    limits: "Limits | None" = None,
+    limits: "Limits | Mapping[str, int | str] | None" = None,
     wait: int | None = None,
+    page: Place | None = None,
+    chart: Place | None = None,
+    progress: Tell | None = None,
 ) -> "Receipt":
     """Remove the records that meet a condition, in one transaction that is proved before it is committed.
 
@@ -91,15 +97,13 @@ def remove(
     Stopped is raised, too, without a condition and `every_record`, and where more than a tenth of the table would go
     and `limits` don't say otherwise. `job` is a job file with [remove], or a `Removal`. The rest is as in `change`.
     """
-    from msgspec.structs import asdict
-
     from tidymerge.run.remove import removal_task
 
     asked = _removal(job).given(
         None if target is None else fspath(target),
         where,
         names(key),
-        asdict(limits) if limits else {},
+        _limits(limits),
         every_record=every_record,
         trust_triggers=trust_triggers,
         keys=None if keys is None else fspath(keys),
@@ -108,39 +112,81 @@ def remove(
         create=create,
         stamps=names(stamps),
     )
-    if keys is not None:
-        files = outputs(rejects or False)
-        return _removed_by_rows(asked.by_rows(), files, preview=preview, expect=expect, wait=wait)
-    return _carried_out(removal_task(asked), outputs(rejects), preview=preview, expect=expect, wait=wait)
+    if asked.keys is not None:
+        files = outputs(rejects or False, page=page, chart=chart)
+        return _removed_by_rows(asked.by_rows(), files, told(progress), preview=preview, expect=expect, wait=wait)
+    files = outputs(rejects, page=page, chart=chart)
+    return _carried_out(removal_task(asked), files, told(progress), preview=preview, expect=expect, wait=wait)
 
 
-def _removed_by_rows(job: "Job", files: "Outputs", *, preview: bool, expect: str | None, wait: int | None) -> "Receipt":
+def _removed_by_rows(
+    job: "Job", files: "Outputs", progress: "Progress", *, preview: bool, expect: str | None, wait: int | None
+) -> "Receipt":
     """A removal whose records are named by rows: it goes the way of a load."""
     from tidymerge.run import load as loading
 
-    if preview:
-        return loading.preview(job, outputs=files)
-    return loading.load(job, accept_warnings=True, expect=expect, outputs=files, wait_seconds=wait)
+    return _shown(
+        lambda most: loading.preview_in_full(job, most, outputs=files, progress=progress),
+        lambda: loading.load(
+            job, accept_warnings=True, expect=expect, outputs=files, wait_seconds=wait, progress=progress
+        ),
+        files,
+        preview=preview,
+    )
 
 
-def _carried_out(task: "Task", files: "Outputs", *, preview: bool, expect: str | None, wait: int | None) -> "Receipt":
+def _carried_out(
+    task: "Task", files: "Outputs", progress: "Progress", *, preview: bool, expect: str | None, wait: int | None
+) -> "Receipt":
     """A task, done or only previewed."""
     from tidymerge.run.task import perform_task, preview_task
 
-    if preview:
-        return preview_task(task, outputs=files)[0]
-    return perform_task(task, expect=expect, outputs=files, wait_seconds=wait)
+    return _shown(
+        lambda most: preview_task(task, most, outputs=files, progress=progress),
+        lambda: perform_task(task, expect=expect, outputs=files, wait_seconds=wait, progress=progress),
+        files,
+        preview=preview,
+    )
+
+
+def _shown(
+    look: "Callable[[int], tuple[Receipt, list[Touch]]]",
+    act: "Callable[[], Receipt]",
+    files: "Outputs",
+    *,
+    preview: bool,
+) -> "Receipt":
+    """What was done, or would be, with its page and its chart."""
+    from tidymerge.run.views import ROWS_ON_PAGE, write_views
+
+    receipt, touched = look(0 if files.page is None else ROWS_ON_PAGE) if preview else (act(), None)
+    write_views(receipt, touched, files)
+    return done(receipt)
+
+
+def _limits(given: "Limits | Mapping[str, int | str] | None") -> dict[str, Any]:
+    """Limits by name: all of a `Limits`, or single ones."""
+    from msgspec.structs import asdict
+
+    from tidymerge.model.rules import Limits
+
+    found = limits_of(given)
+    return asdict(found) if isinstance(found, Limits) else found
 
 
 def undo(
     run: str,
     *,
-    into: str | PathLike[str] | None = None,
+    into: Place | None = None,
     rest: bool = False,
     preview: bool = False,
     expect: str | None = None,
-    conflicts: str | PathLike[str] | None = None,
+    conflicts: Place | None = None,
     trust_triggers: bool = False,
+    wait: int | None = None,
+    page: Place | None = None,
+    chart: Place | None = None,
+    progress: Tell | None = None,
 ) -> "Receipt":
     """Put back what a run changed, in one transaction, where the records still hold what the run wrote.
 
@@ -151,16 +197,21 @@ def undo(
     not there or wrote nothing, TargetError, ProofFailed.
     """
     from tidymerge.run import undo as undoing
-    from tidymerge.run.outputs import Outputs
 
     at = None if into is None else fspath(into)
-    outputs = Outputs(conflicts=None if conflicts is None else Path(conflicts))
-    if preview:
-        return undoing.preview_undo(run, into=at, outputs=outputs)
-    return undoing.undo(run, into=at, rest=rest, expect=expect, outputs=outputs, trust_triggers=trust_triggers)
+    files, telling = outputs(conflicts=conflicts, page=page, chart=chart), told(progress)
+    return _shown(
+        lambda most: undoing.preview_undo_in_full(run, most, into=at, outputs=files, progress=telling),
+        lambda: undoing.undo(
+            run, into=at, rest=rest, expect=expect, outputs=files, trust_triggers=trust_triggers, wait_seconds=wait,
+            progress=telling,
+        ),
+        files,
+        preview=preview,
+    )  # fmt: skip
 
 
-def _change(job: "str | PathLike[str] | Change | None") -> "Change":
+def _change(job: "Place | Change | None") -> "Change":
     """The change of a file or object, or one that says nothing yet."""
     from tidymerge.job.model import Change
 
@@ -171,7 +222,7 @@ def _change(job: "str | PathLike[str] | Change | None") -> "Change":
     return read_change(Path(job))
 
 
-def _removal(job: "str | PathLike[str] | Removal | None") -> "Removal":
+def _removal(job: "Place | Removal | None") -> "Removal":
     """The removal of a file or object, or one that says nothing yet."""
     from tidymerge.job.model import Removal
 

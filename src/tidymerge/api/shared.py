@@ -1,12 +1,46 @@
 """What the functions of the Python interface share."""
 
-from collections.abc import Sequence
+import logging
+from collections.abc import Callable, Mapping, Sequence
 from os import PathLike
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 if TYPE_CHECKING:
+    from tidymerge.model.receipt import Receipt
+    from tidymerge.model.rules import Limits
+    from tidymerge.ports.progress import Progress
     from tidymerge.run.outputs import Outputs
+
+Place = str | PathLike[str]  # where a file is or goes
+Tell = Callable[[str, int, int | None], object]  # the stage in words, rows done, rows expected if that is known
+log = logging.getLogger("tidymerge")
+
+
+class _Told:
+    """Progress that goes to a function."""
+
+    def __init__(self, tell: Tell) -> None:
+        self._tell = tell
+        self._words, self._done = "", 0
+        self._of: int | None = None
+
+    def stage(self, words: str, rows: int | None = None) -> None:
+        """A stage begins, or goes on with its rows known."""
+        self._words, self._done, self._of = words, 0, rows
+        self._tell(words, 0, rows)
+
+    def rows(self, count: int) -> None:
+        """So many more rows are done."""
+        self._done += count
+        self._tell(self._words, self._done, self._of)
+
+
+def told(progress: Tell | None) -> "Progress":
+    """Who is told how far a run has come."""
+    from tidymerge.ports.progress import Quiet
+
+    return Quiet() if progress is None else _Told(progress)
 
 
 def names(given: str | Sequence[str]) -> tuple[str, ...]:
@@ -14,8 +48,41 @@ def names(given: str | Sequence[str]) -> tuple[str, ...]:
     return (given,) if isinstance(given, str) else tuple(given)
 
 
-def outputs(rejects: str | PathLike[str] | Literal[False] | None) -> "Outputs":
-    """Where rejected rows go: to that file, to a new one, or with False to none."""
+def outputs(rejects: Place | Literal[False] | None = None, **others: Place | None) -> "Outputs":
+    """Where rejected rows go: to that file, to a new one, or with False to none; and the other files, by name."""
     from tidymerge.run.outputs import Outputs
 
-    return Outputs(rejects=Path(rejects) if rejects else None, save_rejects=rejects is not False)
+    files: dict[str, Any] = {name: Path(place) for name, place in others.items() if place is not None}
+    return Outputs(rejects=Path(rejects) if rejects else None, save_rejects=rejects is not False, **files)
+
+
+def limits_of(given: "Limits | Mapping[str, int | str] | None") -> "Limits | dict[str, Any]":
+    """Limits as a whole, or single ones by name: {"updated": "20%", "fewest_rows": 100}. Raises BadOption."""
+    from tidymerge.core.warn.limits import parse_most
+    from tidymerge.errors import BadOption
+    from tidymerge.model.rules import Limits
+
+    if isinstance(given, Limits):
+        return given
+    known = Limits.__struct_fields__
+    for name in given or ():
+        if name not in known:
+            raise BadOption(f"There is no limit {name!r}; known are {', '.join(known)}.")
+    counts = {name for name in known if name.startswith(("expect_", "fewest_"))}
+    return {
+        name: int(limit) if name in counts else parse_most(str(limit), name) for name, limit in (given or {}).items()
+    }
+
+
+def done(receipt: "Receipt") -> "Receipt":
+    """The receipt, of which the logger is told."""
+    rows = receipt.rows
+    counts = (rows.inserted, rows.updated, rows.unchanged, rows.skipped, rows.rejected, rows.removed)
+    log.info(
+        "%s %s: %d inserted, %d updated, %d unchanged, %d skipped, %d rejected, %d removed",
+        receipt.run or "preview", receipt.place, *counts,
+        extra={"run": receipt.run, "state": receipt.state.value, "fingerprint": receipt.fingerprint},
+    )  # fmt: skip
+    for warning in receipt.warnings:
+        log.warning("%s: %s", receipt.place, warning)
+    return receipt

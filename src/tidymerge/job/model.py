@@ -203,7 +203,8 @@ class Job(Struct, frozen=True):
     records, where the rows name those that go. `base` is the extract from which the rows come back (None: the one that
     their file names, NO_BASE: none), and `prefer` whose value stays where both sides changed a field. Only rows are
     read that are `newer` than those of the run before, and with `files_once` only files that were not loaded; all of
-    them `from_start`. So many files were `passed_over`.
+    them `from_start`. So many files were `passed_over`. Rows that are in memory are `called` so, by the address of what
+    they were put into.
     """
 
     incoming: tuple[str, ...]
@@ -234,3 +235,9 @@ class Job(Struct, frozen=True):
     files_once: bool = False
     from_start: bool = False
     passed_over: int = 0
+    called: Mapping[str, str] = field(default_factory=dict)
+
+    def name_of(self, address: str) -> str:
+        """What to call an address of incoming rows."""
+        file, mark, part = address.partition("#")
+        return f"{self.called[file]}{mark}{part}" if file in self.called else address

@@ -22,7 +22,8 @@ class Given(Struct, frozen=True):
     `limits` are single ones, by name, or all of them. The other names are those of `Job`.
     """
 
-    incoming: str | None = None
+    incoming: Sequence[str] = ()
+    called: Mapping[str, str] = field(default_factory=dict)
     target: str | None = None
     key: Sequence[str] = ()
     renames: Mapping[str, str] = field(default_factory=dict)
@@ -53,7 +54,8 @@ def job_with(base: Job | TablesJob | Path | None, given: Given) -> Job | TablesJ
     rules = replace(job.rules, again=given.again or job.rules.again, append=given.append or job.rules.append)
     return replace(
         job,
-        incoming=job.incoming if given.incoming is None else (given.incoming,),
+        incoming=tuple(given.incoming) or job.incoming,
+        called=given.called or job.called,
         target=job.target if given.target is None else given.target,
         key=tuple(given.key) or job.key,
         renames=given.renames or job.renames,
@@ -74,7 +76,14 @@ def job_with(base: Job | TablesJob | Path | None, given: Given) -> Job | TablesJ
     )
 
 
-_FOR_ALL = {"incoming", "target", "limits", "strict", "trust_triggers"}  # what can be said over a job of several tables
+_FOR_ALL = {
+    "incoming",
+    "called",
+    "target",
+    "limits",
+    "strict",
+    "trust_triggers",
+}  # what can be said over a job of several tables
 
 
 def _tables_with(job: TablesJob, given: Given) -> TablesJob:
@@ -93,12 +102,13 @@ def _tables_with(job: TablesJob, given: Given) -> TablesJob:
         return replace(
             one,
             target=target,
+            called=given.called or one.called,
             limits=_limits(one.limits, given.limits),
             strict=given.strict or one.strict,
             trust_triggers=given.trust_triggers or one.trust_triggers,
         )
 
-    at = job.at if given.incoming is None else (given.incoming,)
+    at = tuple(given.incoming) or job.at
     return replace(job, tables=tuple(placed(one) for one in job.tables), at=at).complete()
 
 

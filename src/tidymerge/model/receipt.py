@@ -257,6 +257,12 @@ class Receipt(Struct, frozen=True):
         """How many fields of existing records changed."""
         return sum(table.fields_updated for table in self.tables)
 
+    def _repr_html_(self) -> str:
+        """The receipt in a notebook."""
+        from tidymerge.model.receipt_html import receipt_html
+
+        return receipt_html(self)
+
     def to_dict(self) -> dict[str, Any]:
         """The receipt as plain data, in the published form `tidymerge-receipt/1`, or that of a comparison."""
         if self.action is Action.COMPARE:

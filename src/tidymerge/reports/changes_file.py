@@ -39,6 +39,12 @@ def write_changes(logs: Iterable[tuple[Run, Logged]], run: Run, path: Path) -> i
         return write((_line_up(_fields_of(log, own), own, run) for own, log in logs), draft)
 
 
+def changes_table(logs: Iterable[tuple[Run, Logged]], run: Run) -> pa.Table:
+    """The same lines as one table."""
+    tables = [_line_up(_fields_of(log, own), own, run) for own, log in logs]
+    return pa.concat_tables(tables) if tables else pa.table({})
+
+
 def write_differences(log: Logged, key: Sequence[str], path: Path) -> int:
     """Write how two sides differ, in the form of the file's ending; how many lines it has. Raises BadOption.
 

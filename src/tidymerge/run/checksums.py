@@ -1,7 +1,7 @@
 """Checksums of the incoming files, worked out while their rows are read."""
 
 import hashlib
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
@@ -20,12 +20,14 @@ _BLOCK = 1 << 20  # bytes hashed at a time
 class Checksums(Mapping[str, str | None]):
     """The incoming addresses, with the SHA-256 of those that are files; databases change too often to have one.
 
+    They stand under their names by `name_of`.
     They are worked out in a thread, and whoever looks at them waits for it. Once stopped, what is left has none. As a
     context: an interruption inside stops them, so that the entry of the run need not wait for a large file.
     """
 
-    def __init__(self, given: Sequence[str]) -> None:
+    def __init__(self, given: Sequence[str], name_of: Callable[[str], str] = str) -> None:
         self._stopped = Event()
+        self._name_of = name_of
         pool = ThreadPoolExecutor(1)
         self._found = pool.submit(self._all, tuple(given))
         pool.shutdown(wait=False)
@@ -57,7 +59,8 @@ class Checksums(Mapping[str, str | None]):
                 found[without_password(text)] = None
                 continue
             address = parse(text)
-            name = str(replace(address, path=address.path.absolute()))
+            called = self._name_of(text)
+            name = called if called != text else str(replace(address, path=address.path.absolute()))
             found[name] = None
             if address.path.is_file() and not is_database(text):
                 with suppress(OSError):  # reading the rows says what is wrong with it

@@ -97,20 +97,21 @@ def gather(job: Job, shape: TableShape, target: Target, folder: Path) -> tuple[G
             sources.append(open_source(address, job.read, over))
             rows.append(_header_row(job, sources[-1], names))
     if len(sources) == 1 and job.take_rows is None and not job.each:
-        large = _in_batches(sources[0], rows[0], folder, job.fill_down, shape.name)
+        large = _in_batches(sources[0], rows[0], folder, job, shape.name)
         if large is not None:
             return large, is_own
     parts = []
     for address, source, row in zip(job.incoming, sources, rows, strict=True):
         with about(address=without_password(address)):
-            parts.append(FillDown(job.fill_down).fill(_ours(source.read(row), shape.name)))
+            parts.append(FillDown(job.fill_down).fill(_ours(source.read(row), shape.name, job)))
     found = chosen(parts[0] if len(parts) == 1 else together(parts), job.take_rows)
     return Gathered.all(spread(found, job.each)), is_own
 
 
-def _ours(incoming: Incoming, table: str) -> Incoming:
-    """The rows without what we wrote into their file; of rejects of several tables, those of this one."""
-    return corrected(of_table(incoming, table))
+def _ours(incoming: Incoming, table: str, job: Job) -> Incoming:
+    """The rows without what we wrote into their file, under their own name; of several tables' rejects, this one's."""
+    name = job.name_of(incoming.address)
+    return corrected(of_table(incoming if name == incoming.address else replace(incoming, address=name), table))
 
 
 def names_sought(job: Job | None, shape: TableShape) -> set[str]:
@@ -121,21 +122,21 @@ def names_sought(job: Job | None, shape: TableShape) -> set[str]:
     return names
 
 
-def _in_batches(source: Source, header_row: int, folder: Path, down: Sequence[str], table: str) -> Gathered | None:
+def _in_batches(source: Source, header_row: int, folder: Path, job: Job, table: str) -> Gathered | None:
     """Many rows that can be read some at a time; None if they are few or only can be read together."""
     if not isinstance(source, BatchedSource) or source.rows_expected <= 2 * rows_at_once():
         return None
     try:
-        first = FillDown(down).fill(_ours(source.sample(header_row), table))
+        first = FillDown(job.fill_down).fill(_ours(source.sample(header_row), table, job))
     except Irregular:
         return None
 
     def batches() -> Iterator[Incoming]:
-        filling = FillDown(down)  # which goes on from batch to batch
-        return (filling.fill(_ours(batch, table)) for batch in source.batches(header_row))
+        filling = FillDown(job.fill_down)  # which goes on from batch to batch
+        return (filling.fill(_ours(batch, table, job)) for batch in source.batches(header_row))
 
     def rows() -> Incoming:
-        return FillDown(down).fill(_ours(source.read(header_row), table))
+        return FillDown(job.fill_down).fill(_ours(source.read(header_row), table, job))
 
     return Gathered(Sample(first), rows, source.rows_expected, batches, folder)
 

@@ -1,12 +1,13 @@
 """Asking the log: which runs there were, what became of a record, and a run's changes as a file."""
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime, timedelta
 from functools import partial
 from pathlib import Path
 
 import numpy as np
+import pyarrow as pa
 from msgspec import Struct
 from msgspec.structs import replace
 
@@ -14,10 +15,11 @@ from tidymerge.address import reopened
 from tidymerge.core.undo.reverse import near, touches_at
 from tidymerge.errors import BadOption, LogDamaged, NotUndoable
 from tidymerge.history.folder import FolderLog
+from tidymerge.model.changes import Logged
 from tidymerge.model.receipt import Receipt, State, Touch
 from tidymerge.model.run import Run
 from tidymerge.ports.log import RunLog
-from tidymerge.reports.changes_file import write_changes
+from tidymerge.reports.changes_file import changes_table, write_changes
 from tidymerge.run.record import settle_all
 
 _UNITS = {"min": 1, "minute": 1, "h": 60, "hour": 60, "d": 1440, "day": 1440, "w": 10080, "week": 10080}  # minutes
@@ -159,7 +161,16 @@ def story(keys: Sequence[str], past: Past, most: int | None = None) -> list[tupl
 
 def save_changes(run: Run, path: Path) -> int:
     """Write what a run changed, a line for each field; how many. The ending says how. Raises BadOption, NotUndoable."""
+    return write_changes(_logs(run), run, path)
+
+
+def changes_of(run: Run) -> pa.Table:
+    """What a run changed, a row for each field, as text. Raises NotUndoable."""
+    return changes_table(_logs(run), run)
+
+
+def _logs(run: Run) -> Iterator[tuple[Run, Logged]]:
     if not run.wrote:
         raise NotUndoable(f"The run {run.name} {run.nothing_done}.", run=run.name)
     log = FolderLog()
-    return write_changes(((own, part) for own in run.each for part in log.changes(own)), run, path)
+    return ((own, part) for own in run.each for part in log.changes(own))

@@ -59,7 +59,7 @@ class Gatherings:
     def checksums(self) -> Checksums:
         """The incoming addresses, with the SHA-256 of the files; databases change too often to have one."""
         if self._checksums is None:
-            self._checksums = Checksums(self.addresses)
+            self._checksums = Checksums(self.addresses, self.jobs[0].name_of)
         return self._checksums
 
     def unchanged(self) -> None:

@@ -49,6 +49,7 @@ def compare(
     from tidymerge.cli.screen.bars import Bars
     from tidymerge.run.compare import Comparison
     from tidymerge.run.compare import compare as side_by_side
+    from tidymerge.run.views import ROWS_ON_PAGE, write_views
 
     out = output.console(json_wanted=json, quiet=quiet)
     with output.json_failures(json_wanted=json):
@@ -58,10 +59,8 @@ def compare(
             options.read_options(delimiter, quote, encoding, form=form), header_row,
         )  # fmt: skip
         with Bars(out, json=json) as progress:
-            found, touched = side_by_side(
-                asked, 0 if page is None else output.ROWS_ON_PAGE, outputs=files, progress=progress
-            )
-        output.write_views(found, touched, files)
+            found, touched = side_by_side(asked, 0 if page is None else ROWS_ON_PAGE, outputs=files, progress=progress)
+        write_views(found, touched, files)
     if json:
         output.print_json(found.to_dict())
     else:

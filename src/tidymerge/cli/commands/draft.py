@@ -1,16 +1,11 @@
 """`tidymerge draft`: a job file proposed from the rows and the table."""
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
 from tidymerge.cli.options import shared as options
-from tidymerge.errors import BadOption
-
-if TYPE_CHECKING:
-    from tidymerge.model import ReadOptions
-    from tidymerge.run.draft import DraftForm
 
 
 def draft(
@@ -34,40 +29,15 @@ def draft(
     from rich.text import Text
 
     from tidymerge.cli.screen import output
+    from tidymerge.run.draft_file import drafted
 
     read = options.read_options(delimiter, quote, encoding, cells, form=form)
     with output.json_failures(json_wanted=json):
-        drafted = _drafted(incoming, into, Path(out), read, header_row)
+        found = drafted(incoming, into, Path(out), read, header_row)
     if json:
-        output.print_json(drafted)
+        output.print_json(found)
         return
     console = output.console()
-    for line in drafted["notes"]:
+    for line in found["notes"]:
         console.print(Text(line))
     console.print(Text(f"\nRead it, correct it, then see what it does: tidymerge preview --job {out}", "dim"))
-
-
-def _drafted(incoming: str, into: str, path: Path, read: "ReadOptions", header_row: int | None) -> "DraftForm":
-    """The job that was written, or found to say all of it. Raises what drafting it raises, and BadOption."""
-    from tidymerge.job.reading import read_text
-    from tidymerge.on_disk import replacing
-    from tidymerge.run.draft import FORMAT, draft_job
-    from tidymerge.run.draft_tables import draft_tables
-    from tidymerge.run.outputs import Outputs
-    from tidymerge.run.pair_tables import is_whole
-
-    Outputs(draft=path).check(incoming=[incoming], target=into)
-    before = read_text(path) if path.exists() else None
-    if is_whole(incoming, into, sheets=True):
-        if header_row is not None or read.cells is not None:
-            raise BadOption("These are several sheets: the row of names, or a range, is said of one. Name it.")
-        text, said = draft_tables(incoming, into, path, read)
-    else:
-        text, said = draft_job(incoming, into, path, before, read, header_row)
-    if text != before:
-        try:
-            with replacing(path.resolve() if path.exists() else path) as new:
-                new.write_text(text, encoding="utf-8")
-        except OSError as error:
-            raise BadOption(f"{path} can't be written: {error.strerror}.") from None
-    return {"format": FORMAT, "file": str(path), "written": text != before, "job": text, "notes": list(said)}

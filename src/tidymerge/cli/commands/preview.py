@@ -25,13 +25,14 @@ def preview(
     from tidymerge.cli.screen import output
     from tidymerge.cli.screen.bars import Bars
     from tidymerge.run import load as loading
+    from tidymerge.run.views import ROWS_ON_PAGE, write_views
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
         files = options.outputs(rejects=rejects, conflicts=conflicts, marked=marked, page=page, chart=chart)
-        job, most = job_of(), 0 if page is None else output.ROWS_ON_PAGE
+        job, most = job_of(), 0 if page is None else ROWS_ON_PAGE
         with Bars(out, json=json) as progress:
             receipt, touched = loading.preview_in_full(job, most, outputs=files, progress=progress)
-        output.write_views(receipt, touched, files)
+        write_views(receipt, touched, files)
     output.show(out, receipt, json=json)
     output.finish(receipt)

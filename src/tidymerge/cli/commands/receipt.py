@@ -22,6 +22,7 @@ def receipt(
     """Show one run as it was at the time, and who ran it with which file."""
     from tidymerge.cli.screen import draw, draw_runs, output
     from tidymerge.run.past import one_run, save_changes
+    from tidymerge.run.views import write_views
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
@@ -31,7 +32,7 @@ def receipt(
         files.check(incoming=list(found.run.files), target=found.run.target)
         written = None if files.changes is None else save_changes(found.run, files.changes)
         if found.run.receipt is not None:
-            output.write_views(found.run.receipt, None, files)
+            write_views(found.run.receipt, None, files)
     if json:
         shown = found.run.receipt
         output.print_json({**({} if shown is None else shown.to_dict()), "log": draw_runs.entry(found)})

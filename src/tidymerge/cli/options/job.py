@@ -64,7 +64,8 @@ def job_of(
         expect_removed=expect_removed,
     )  # fmt: skip
     given = Given(
-        incoming=incoming, target=into, key=key or (), renames=pairs(mapped, "TARGET=INCOMING"), only=only or (),
+        incoming=() if incoming is None else (incoming,), target=into, key=key or (),
+        renames=pairs(mapped, "TARGET=INCOMING"), only=only or (),
         add=add_columns or add_column or False, header_row=header_row, take_rows=rows, skip_when=skip_when,
         read=options.read_options(delimiter, quote, encoding, cells, query, form), limits=limits, strict=strict,
         trust_triggers=trust_triggers, append=append, again=again, create=create, like=like, prefer=prefer,

@@ -27,7 +27,6 @@ if TYPE_CHECKING:
     Act = Callable[[str | None, Progress], Receipt]
 
 DONE, WITH_REJECTS, STOPPED = 0, 3, 4
-ROWS_ON_PAGE = 1000  # changed records; more would make a page slow to open
 _ENOUGH = 20_000  # signs in a line of a file or a pipe, where no terminal tells its width
 
 
@@ -89,23 +88,6 @@ def show(out: Console, receipt: "Receipt", *, json: bool, details: bool = True) 
         draw.receipt(out, receipt, details=details)
 
 
-def write_views(receipt: "Receipt", touched: "list[Touch] | None", outputs: "Outputs") -> None:
-    """Write the receipt as a page and as a chart, where asked for. `touched` is looked up in the log if None.
-
-    Raises BadOption where a file can't be written.
-    """
-    if outputs.page is not None:
-        from tidymerge.reports.page import write_page
-        from tidymerge.run.past import touched_of
-
-        found = touched_of(receipt, ROWS_ON_PAGE) if touched is None else touched
-        write_page(receipt, found, outputs.page)
-    if outputs.chart is not None:
-        from tidymerge.reports.charts import receipt_chart
-
-        receipt_chart(receipt, outputs.chart)
-
-
 def report(out: Console, receipt: "Receipt", outputs: "Outputs", *, json: bool, details: bool = False) -> None:
     """After a commit: show the receipt and write its views.
 
@@ -115,6 +97,8 @@ def report(out: Console, receipt: "Receipt", outputs: "Outputs", *, json: bool, 
     with _only_said(receipt, "its receipt is not shown"):
         show(out, receipt, json=json, details=details)
     with _only_said(receipt, "not all of its views are written"):
+        from tidymerge.run.views import write_views
+
         write_views(receipt, None, outputs)
 
 
@@ -183,6 +167,7 @@ def perform(
     """
     from tidymerge.cli.screen.bars import Bars
     from tidymerge.run.outputs import Outputs
+    from tidymerge.run.views import ROWS_ON_PAGE, write_views
 
     json = wish.json
     with json_failures(json_wanted=json):

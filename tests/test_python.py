@@ -1,0 +1,156 @@
+"""The Python interface as a program meets it: tables and files in memory, and everything that the command line can."""
+
+import datetime as dt
+import io
+import json
+import logging
+from decimal import Decimal
+
+import duckdb
+import pandas as pd
+import polars as pl
+import pyarrow as pa
+import pytest
+
+import tidymerge
+from conftest import sheet, stored, text_file
+
+COLUMNS = {
+    "apiary_code": ["L01", "M02", "N03"], "hive_no": [1, 1, 7], "honey_kg": [13.0, 2.5, None],
+    "last_inspected": [dt.date(2026, 5, 9), None, dt.date(2026, 5, 9)],
+}  # fmt: skip
+WANTED = [
+    (b"L01", 1, b"white", 13, b"2026-05-09", b"calm"),
+    (b"L01", 2, b"yellow", 7.25, b"2026-05-01", None),
+    (b"M02", 1, None, 2.5, None, b"new frame"),
+    (b"N03", 7, None, None, b"2026-05-09", None),
+]
+
+
+def of_duckdb():
+    rows = pa.table(COLUMNS)  # noqa: F841 - the query finds it by its name
+    return duckdb.sql("SELECT * FROM rows")
+
+
+TABLES = {
+    "pandas": lambda: pd.DataFrame(COLUMNS),
+    "polars": lambda: pl.DataFrame(COLUMNS),
+    "pyarrow": lambda: pa.table(COLUMNS),
+    "a stream": lambda: pa.table(COLUMNS).to_reader(1),
+    "duckdb": of_duckdb,
+}
+
+
+@pytest.mark.parametrize("library", TABLES)
+def test_tables_of_any_library_are_loaded(hives, library):
+    preview = tidymerge.preview(TABLES[library](), hives)
+    receipt = tidymerge.load(TABLES[library](), hives, expect=preview.fingerprint)
+    assert (receipt.rows.updated, receipt.rows.inserted, receipt.verified) == (2, 1, True)
+    assert receipt.incoming.endswith("in memory")
+    assert stored(hives) == WANTED
+    (past,) = tidymerge.runs()
+    (origin,) = past.run.files
+    assert origin == receipt.incoming
+    again = tidymerge.load(TABLES[library](), hives)
+    assert again.rows.unchanged == 3
+
+
+def test_open_files_and_lists_of_files_are_loaded(hives, folder):
+    text = "apiary_code,hive_no,honey_kg\nL01,1,13\nM02,1,some\n"
+    text_file(folder / "a.csv", [["apiary_code", "hive_no", "honey_kg"], ["L01", 1, 14]])
+    text_file(folder / "b.csv", [["apiary_code", "hive_no", "honey_kg"], ["M02", 1, 4]])
+    book = sheet(folder / "c.xlsx", [["apiary_code", "hive_no", "honey_kg"], ["L01", 2, 9]])
+    lines = json.dumps({"apiary_code": "L01", "hive_no": 1, "honey_kg": 15}).encode()
+    for incoming, options, updated, called in (
+        (io.StringIO(text), {}, 1, "StringIO"),
+        (io.BytesIO(text.encode()), {}, 1, "BytesIO"),
+        (io.BytesIO(lines), {"format": "jsonl"}, 1, "BytesIO"),
+        (["a.csv", folder / "b.csv"], {}, 2, "a.csv"),
+        ((folder / "a.csv").open("rb"), {}, 1, "a.csv"),
+        ((folder / "a.csv").open(encoding="utf-8"), {}, 1, "a.csv"),
+        ((folder / "c.xlsx").open("rb"), {}, 1, "c.xlsx#Inspections"),
+    ):
+        receipt = tidymerge.preview(incoming, hives, **options)
+        assert (receipt.rows.updated, called in receipt.incoming) == (updated, True), receipt.incoming
+        if hasattr(incoming, "close"):
+            incoming.close()
+    receipt = tidymerge.load(io.StringIO(text), hives, rejects="r.csv", limits={"rejected": "50%"})
+    assert receipt.rows.rejected == 1
+    assert "some" in (folder / "r.csv").read_text()
+    assert tidymerge.load([book], hives, only="honey_kg", accept_warnings=True).rows.updated == 1
+    with pytest.raises(tidymerge.UsageError, match="not a dict"):
+        tidymerge.preview({"apiary_code": ["L01"]}, hives)  # type: ignore[call-overload]
+    with pytest.raises(tidymerge.UsageError, match="no limit 'update'; known are updated"):
+        tidymerge.preview([book], hives, limits={"update": 1})
+    with pytest.raises(tidymerge.Stopped, match=r"1 record|1 row"):
+        tidymerge.load(
+            [book],
+            hives,
+            limits={"updated": 0},
+            cells="A1:C2",
+            key=["apiary_code", "hive_no"],
+            columns={"notes": "honey_kg"},
+        )
+
+
+def test_all_that_the_command_line_asks_can_be_asked(hives, folder, run):
+    rows = pa.table(
+        {"apiary_code": ["L01", "M02", "X09"], "hive_no": [1, 1, 1], "honey_kg": [Decimal("13.5"), None, Decimal(1)]}
+    )
+    told = []
+    receipt = tidymerge.load(
+        rows, hives, page="p.html", chart="c.png", marked="m.csv", accept_warnings=True,
+        progress=lambda words, done, of: told.append((words, done, of)), rows="1-2",
+    )  # fmt: skip
+    assert {path.name for path in folder.iterdir()} >= {"p.html", "c.png", "m.csv"}
+    assert ("comparing with the target", 2, 2) in told
+    assert tidymerge.receipt(receipt.run).to_dict() == receipt.to_dict()
+    assert tidymerge.changes("last").to_pylist() == [
+        {
+            "outcome": "updated",
+            "row": 1,
+            "key: apiary_code": "L01",
+            "key: hive_no": "1",
+            "column": "honey_kg",
+            "before": "12.5",
+            "after": "13.5",
+        }
+    ]
+    assert [one.run.name for one in tidymerge.runs(target=hives, state="loaded")] == [receipt.run]
+    assert tidymerge.look(hives).primary_key == ("apiary_code", "hive_no")
+    assert [one.value for one in tidymerge.look(hives, values="queen_colour").values] == ["white", "yellow"]
+    assert [one.broken for one in tidymerge.look(hives, would_hold="queen_colour is not null")] == [1]
+    assert tidymerge.look(hives, since="last").differences == ()
+    file = text_file(folder / "x.csv", [["apiary_code", "hive_no", "notes"], ["L01", 1, "other"]])
+    assert tidymerge.look(hives, against=file).differences
+    found = tidymerge.compare(hives, file, only="notes", page="q.html").to_dict()
+    assert found["records"] == {"same": 0, "different": 1, "only_in_first": 2, "only_in_second": 0}
+    job = tidymerge.draft(file, hives, out="job.toml")
+    assert (folder / "job.toml").read_text() == job
+    assert tidymerge.read_job("job.toml").key == ("apiary_code", "hive_no")
+    assert tidymerge.preview(job=tidymerge.read_job("job.toml")).rows.updated == 1
+    changed = tidymerge.change(hives, {"notes": "'<i>'"}, where="hive_no = 2", limits={"updated": 1}, page="r.html")
+    assert (changed.rows.updated, (folder / "r.html").exists()) == (1, True)
+    assert tidymerge.remove(hives, where="notes = '<i>'", preview=True, page="s.html").rows.removed == 1
+    assert tidymerge.undo(changed.run, chart="t.png", progress=lambda *_: None).rows.updated == 1
+    with pytest.raises(tidymerge.UsageError):
+        tidymerge.receipt("2020")
+
+
+def test_a_receipt_in_a_notebook_is_harmless(hives):
+    rows = pa.table({"apiary_code": ["L01", None], "hive_no": [1, 2], "notes": ["<script>", "x"]})
+    shown = tidymerge.preview(rows, hives)._repr_html_()
+    assert "<script>" not in shown
+    for words in ("pyarrow.Table in memory", "<td>notes</td><td>1</td>", "blank key", "Fingerprint"):
+        assert words in shown
+    assert "<b>" in tidymerge.compare(hives, hives)._repr_html_()
+
+
+def test_a_logger_hears_of_it_and_nothing_is_printed(hives, caplog, capfd):
+    with caplog.at_level(logging.INFO, "tidymerge"):
+        receipt = tidymerge.load(pa.table({"apiary_code": ["l01"], "hive_no": [1]}), hives, accept_warnings=True)
+    assert [record.levelname for record in caplog.records] == ["INFO", *["WARNING"] * len(receipt.warnings)]
+    assert receipt.warnings
+    assert caplog.records[0].run == receipt.run
+    assert "1 inserted" in caplog.text
+    assert capfd.readouterr() == ("", "")
