@@ -3,12 +3,13 @@
 import io
 import json
 import re
+import sqlite3
 from html.parser import HTMLParser
 
 import pytest
 from rich.console import Console
 
-from conftest import stored, text_file
+from conftest import database, stored, text_file
 from tidymerge.cli.screen.bars import Bars
 from tidymerge.core.infer.unusual import unusual
 
@@ -198,3 +199,41 @@ def test_without_the_plotting_package_the_page_is_complete_and_a_chart_is_refuse
     page = (folder / "p.html").read_text("utf-8")
     assert page.count('<rect class="bar"') == 6  # five outcomes, and one column
     assert ">1 (50%)</text>" in page
+
+
+def test_the_script_says_what_a_load_does_and_the_summary_is_harmless(run, folder):
+    """Whoever ran the script would get the very table that the load makes: that is how true it is."""
+    script = """CREATE TABLE "t ""x; y" ("k %" TEXT PRIMARY KEY, n INTEGER, "d'<i>|d" DECIMAL(9, 2), b BLOB, ok BOOLEAN);
+        INSERT INTO "t ""x; y" VALUES ('a', 1, 1.5, x'00ff', 1), ('b; --', 2, NULL, NULL, 0), ('gone', 3, 3, NULL, NULL);"""
+    for name in ("one.db", "two.db"):
+        database(folder / name, script, rows=())
+    rows = [
+        ["k %", "n", "d'<i>|d", "ok"],
+        ["a", 7, "2.50", ""],
+        ["b; --", 2, -3, "true"],
+        ["x'y\n@z|<i>", "", "", ""],
+    ]
+    text_file(folder / "in.csv", rows)
+    (folder / "job.toml").write_text(
+        "[incoming]\nat = 'in.csv'\n[target]\nat = 'one.db#t \"x; y'\n[rules]\nabsent = 'remove'\n[limits]\nremoved = '100%'\nupdated = '100%'\nrejected = '50%'\n"
+    )
+    words = ("--job", "job.toml", "--summary", "s.md")
+    assert run("preview", *words, "--sql", "c.sql").status == 0
+    statements = (folder / "c.sql").read_text("utf-8")
+    assert statements.startswith("-- Tidy Merge\n")
+    assert "not what will be run" in statements
+    connection = sqlite3.connect(folder / "two.db")
+    connection.executescript(statements)
+    connection.commit()
+    connection.close()
+    assert run("load", *words, "--yes", "--no-rejects").status == 0
+    assert stored('one.db#t "x; y') == stored('two.db#t "x; y')
+    assert len(stored('one.db#t "x; y')) == 3
+    summary = (folder / "s.md").read_text("utf-8")
+    assert '### Loaded in.csv into one.db#t "x; y' in summary
+    assert "**Committed." in summary
+    assert "| d'\\<i\\>\\|d | 2 |" in summary
+    assert not re.search(r"(?<!\\)<(?!!--)", summary)
+    (folder / "mine.md").write_text("# mine")
+    assert run("preview", "--job", "job.toml", "--summary", "mine.md").status == 2
+    assert (folder / "mine.md").read_text() == "# mine"

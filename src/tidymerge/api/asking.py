@@ -91,6 +91,7 @@ def compare(
     format: Literal["csv", "tsv", "json", "jsonl"] | None = None,  # noqa: A002 - as the option is called
     changes: Place | None = None,
     page: Place | None = None,
+    summary: Place | None = None,
     progress: Tell | None = None,
 ) -> "Receipt":
     """How two tables, sheets or files differ, matched by key; nothing is written to either.
@@ -104,7 +105,7 @@ def compare(
     from tidymerge.run.compare import compare as side_by_side
     from tidymerge.run.views import ROWS_ON_PAGE, write_views
 
-    files = outputs(changes=changes, page=page)
+    files = outputs(changes=changes, page=page, summary=summary)
     asked = Comparison(
         fspath(first), fspath(second), names(key), columns or {}, names(only),
         ReadOptions(delimiter, quote, encoding, format=format), header_row,

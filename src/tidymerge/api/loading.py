@@ -41,6 +41,8 @@ def preview(
     marked: Place | None = None,
     page: Place | None = None,
     chart: Place | None = None,
+    summary: Place | None = None,
+    sql: Place | None = None,
     append: bool = False,
     again: bool = False,
     create: bool = False,
@@ -82,7 +84,7 @@ def preview(
         "take_rows": rows, "skip_when": skip_when, "limits": limits_of(limits), "append": append, "again": again,
         "create": create, "like": like, "base": base, "prefer": prefer, "from_start": from_start,
     }  # fmt: skip
-    files = outputs(rejects, conflicts=conflicts, marked=marked, page=page, chart=chart)
+    files = outputs(rejects, conflicts=conflicts, marked=marked, page=page, chart=chart, summary=summary, sql=sql)
     with _job(job, incoming, read, **over) as asked:
         most = 0 if page is None else ROWS_ON_PAGE
         receipt, touched = loading.preview_in_full(asked, most, outputs=files, progress=told(progress))
@@ -113,6 +115,7 @@ def load(
     marked: Place | None = None,
     page: Place | None = None,
     chart: Place | None = None,
+    summary: Place | None = None,
     strict: bool = False,
     accept_warnings: bool = False,
     expect: str | None = None,
@@ -158,7 +161,7 @@ def load(
         "trust_triggers": trust_triggers, "append": append, "again": again, "create": create, "like": like,
         "base": base, "prefer": prefer, "from_start": from_start,
     }  # fmt: skip
-    files = outputs(rejects, conflicts=conflicts, marked=marked, page=page, chart=chart)
+    files = outputs(rejects, conflicts=conflicts, marked=marked, page=page, chart=chart, summary=summary)
     with _job(job, incoming, read, **over) as asked:
         receipt = loading.load(
             asked,

@@ -34,6 +34,7 @@ def change(
     wait: int | None = None,
     page: Place | None = None,
     chart: Place | None = None,
+    summary: Place | None = None,
     progress: Tell | None = None,
 ) -> "Receipt":
     """Set columns of the records that meet a condition, in one transaction that is proved before it is committed.
@@ -61,7 +62,7 @@ def change(
         strict=strict,
         trust_triggers=trust_triggers,
     )
-    files = outputs(rejects, page=page, chart=chart)
+    files = outputs(rejects, page=page, chart=chart, summary=summary)
     return _carried_out(change_task(asked), files, told(progress), preview=preview, expect=expect, wait=wait)
 
 
@@ -85,6 +86,7 @@ def remove(
     wait: int | None = None,
     page: Place | None = None,
     chart: Place | None = None,
+    summary: Place | None = None,
     progress: Tell | None = None,
 ) -> "Receipt":
     """Remove the records that meet a condition, in one transaction that is proved before it is committed.
@@ -113,9 +115,9 @@ def remove(
         stamps=names(stamps),
     )
     if asked.keys is not None:
-        files = outputs(rejects or False, page=page, chart=chart)
+        files = outputs(rejects or False, page=page, chart=chart, summary=summary)
         return _removed_by_rows(asked.by_rows(), files, told(progress), preview=preview, expect=expect, wait=wait)
-    files = outputs(rejects, page=page, chart=chart)
+    files = outputs(rejects, page=page, chart=chart, summary=summary)
     return _carried_out(removal_task(asked), files, told(progress), preview=preview, expect=expect, wait=wait)
 
 
@@ -186,6 +188,7 @@ def undo(
     wait: int | None = None,
     page: Place | None = None,
     chart: Place | None = None,
+    summary: Place | None = None,
     progress: Tell | None = None,
 ) -> "Receipt":
     """Put back what a run changed, in one transaction, where the records still hold what the run wrote.
@@ -199,7 +202,7 @@ def undo(
     from tidymerge.run import undo as undoing
 
     at = None if into is None else fspath(into)
-    files, telling = outputs(conflicts=conflicts, page=page, chart=chart), told(progress)
+    files, telling = outputs(conflicts=conflicts, page=page, chart=chart, summary=summary), told(progress)
     return _shown(
         lambda most: undoing.preview_undo_in_full(run, most, into=at, outputs=files, progress=telling),
         lambda: undoing.undo(

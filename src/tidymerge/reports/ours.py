@@ -8,6 +8,7 @@ from pathlib import Path
 from tidymerge.core.tidy.corrected import MARKS, WHY
 
 SIGN = "Tidy Merge"  # in a page, a chart and a workbook, where their formats have a place for who made them
+SIGNED, SCRIPT = f"<!-- {SIGN} -->", f"-- {SIGN}"  # how a summary and a script begin
 _HEAD = 1 << 16
 CONFLICT, FIELD, DIFFERENCE = "undo: reason", ("outcome", "row"), ("where", "row")
 CLASH = "conflict: was"
@@ -38,6 +39,16 @@ def _is_parquet(path: Path) -> bool:
 def is_page(path: Path) -> bool:
     """Whether a file is a page of a receipt."""
     return f'<meta name="generator" content="{SIGN}">' in _text(path)
+
+
+def is_summary(path: Path) -> bool:
+    """Whether a file is a receipt as Markdown."""
+    return _text(path).startswith(SIGNED)
+
+
+def is_script(path: Path) -> bool:
+    """Whether a file is a script of decided changes."""
+    return _text(path).startswith(SCRIPT)
 
 
 def is_chart(path: Path) -> bool:

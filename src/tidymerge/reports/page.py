@@ -8,13 +8,11 @@ from jinja2 import Environment, StrictUndefined
 
 from tidymerge.core.explain.wording import (
     by_rows,
+    closing,
     counted_as,
     found_by,
     heading,
-    how_they_differ,
     statement,
-    what_was_proved,
-    why_nothing,
     wording,
 )
 from tidymerge.errors import BadOption
@@ -52,7 +50,7 @@ def page(receipt: Receipt, touched: Sequence[Touch]) -> str:
         found=found_by(receipt),
         by_rows=by_rows(receipt),
         counted=counted_as(receipt),
-        closing=_closing(receipt),
+        closing=closing(receipt),
         tone=_tone(receipt),
         tally_bars=tally_bars(receipt),
         column_bars=column_bars(receipt),
@@ -74,17 +72,3 @@ def _tone(receipt: Receipt) -> str:
     if receipt.action is Action.COMPARE and (receipt.changed or receipt.rows.rejected):
         return "warn"
     return "bad" if receipt.state in (State.STOPPED, State.FAILED) else "good"
-
-
-def _closing(receipt: Receipt) -> str:
-    if receipt.action is Action.COMPARE:
-        return how_they_differ(receipt)
-    if receipt.state is State.PREVIEWED:
-        return "Nothing was written: this is a preview."
-    if not receipt.state.done:
-        return "Nothing was written."
-    if not receipt.lasts:
-        return why_nothing(receipt)
-    if not receipt.verified:
-        return "Committed, but not verified: the target's own triggers made a difference (see the notes)."
-    return f"Committed. {what_was_proved(receipt)}"

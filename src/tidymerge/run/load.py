@@ -30,7 +30,15 @@ from tidymerge.run.opening import NO_OUTPUTS, QUIET, opened
 from tidymerge.run.outputs import Outputs
 from tidymerge.run.pair_tables import paired
 from tidymerge.run.record import recorded, settle_all
-from tidymerge.run.report import Clock, first_touches, make_receipt, save_clashes, save_marked, save_rejects
+from tidymerge.run.report import (
+    Clock,
+    first_touches,
+    make_receipt,
+    save_clashes,
+    save_marked,
+    save_rejects,
+    save_script,
+)
 from tidymerge.run.save import save_of_load
 from tidymerge.run.settle import settle
 from tidymerge.run.stage_load import request_of, stage_load
@@ -97,6 +105,8 @@ def preview_in_full(
                 save_rejects(decided, outputs.rejects, job.incoming[0]).keep()
             if outputs.conflicts is not None:
                 save_clashes(decided, outputs.conflicts).keep()
+            if outputs.sql is not None:
+                save_script(decided, outputs.sql)
             if outputs.marked is not None:
                 file, note = save_marked(decided, outputs.marked, clock, preview=True)
                 file.keep()

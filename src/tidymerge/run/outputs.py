@@ -11,7 +11,7 @@ from msgspec import Struct
 from tidymerge.address import STANDARD_INPUT, is_server, parse
 from tidymerge.errors import BadOption, MissingPackage
 from tidymerge.job.model import Job, is_archive_file
-from tidymerge.reports.ours import is_chart, is_drawing, is_page, is_table, is_workbook
+from tidymerge.reports.ours import is_chart, is_drawing, is_page, is_script, is_summary, is_table, is_workbook
 from tidymerge.settings import home
 
 _CSV, _PARQUET = (".csv", ".csv.gz"), ".parquet"
@@ -28,6 +28,8 @@ class Outputs(Struct, frozen=True):
     marked: Path | None = None  # the sender's copy
     page: Path | None = None
     chart: Path | None = None
+    summary: Path | None = None
+    sql: Path | None = None  # the decided changes, to be read
     conflicts: Path | None = None  # of an undo
     changes: Path | None = None  # changed fields
     relations: Path | None = None  # of a database's tables
@@ -89,6 +91,8 @@ _KINDS: dict[str, tuple[str, tuple[str, ...], Callable[[Path], bool]]] = {
     "rejects": ("the rejected rows", _CSV, is_table),
     "marked": ("the marked copy", (*_CSV, ".xlsx"), lambda path: is_workbook(path) or is_table(path)),
     "page": ("the page", (".html",), is_page),
+    "summary": ("the summary", (".md",), is_summary),
+    "sql": ("the script", (".sql",), is_script),
     "chart": ("the chart", (".png",), is_chart),
     "relations": ("the relations", (".png", ".svg"), is_drawing),
     "conflicts": ("the conflicts", _CSV, is_table),

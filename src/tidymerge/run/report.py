@@ -113,6 +113,22 @@ def save_conflicts(decided: Decided, key: Sequence[str], path: Path) -> Placed:
     return rejects_file.save(pa.table(guarded), path)
 
 
+def save_script(decided: Decided, path: Path) -> None:
+    """Write the changes as SQL, to be read. Raises BadOption."""
+    from tidymerge.reports.sql_script import write_script
+
+    tally = decided.total
+    names = ("inserted", "updated", "removed")
+    counts = ", ".join(f"{getattr(tally, name):,} {name}" for name in names if getattr(tally, name)) or "nothing"
+    rows = _rows_of(decided) if decided.related else decided.sample.rows.address
+    place = decided.target.removesuffix(f"#{decided.called}") if decided.related else decided.target
+    about = {"rows": rows, "target": place, "counts": counts, "mark": decided.mark}
+    tables = [
+        (one.shape.name, one.shape.columns, [one.shown(part.changes) for part in one.parts]) for one in decided.all
+    ]
+    write_script(tables, about, path)
+
+
 def save_marked(decided: Decided, path: Path, clock: Clock, *, preview: bool) -> tuple[Placed, str | None]:
     """Write the incoming rows with what became of each; what is worth knowing about the file. Raises BadOption."""
     from tidymerge.reports.marked_file import write_marked  # late: few ask for it, and it takes long to import

@@ -1,4 +1,4 @@
-"""A receipt as a page and as a picture, beside what the run itself writes."""
+"""A receipt as a page, a picture and a summary, beside what the run itself writes."""
 
 from tidymerge.model.receipt import Receipt, Touch
 from tidymerge.run.outputs import Outputs
@@ -7,7 +7,7 @@ ROWS_ON_PAGE = 1000  # changed records; more would make a page slow to open
 
 
 def write_views(receipt: Receipt, touched: list[Touch] | None, outputs: Outputs) -> None:
-    """Write the receipt as a page and as a chart, where asked for. `touched` is looked up in the log if None.
+    """Write the receipt as a page, a chart and a summary, where asked for. `touched` is looked up in the log if None.
 
     Raises BadOption where a file can't be written.
     """
@@ -17,6 +17,10 @@ def write_views(receipt: Receipt, touched: list[Touch] | None, outputs: Outputs)
 
         found = touched_of(receipt, ROWS_ON_PAGE) if touched is None else touched
         write_page(receipt, found, outputs.page)
+    if outputs.summary is not None:
+        from tidymerge.reports.summary import write_summary
+
+        write_summary(receipt, outputs.summary)
     if outputs.chart is not None:
         from tidymerge.reports.charts import receipt_chart
 

@@ -33,6 +33,7 @@ def change(
     wait: options.Wait = None,
     page: options.Page = None,
     chart: options.Chart = None,
+    summary: options.Summary = None,
     quiet: options.Quiet = False,
     json: options.AsJson = False,
 ) -> None:
@@ -43,7 +44,7 @@ def change(
 
     out = output.console(json_wanted=json, quiet=quiet)
     with output.json_failures(json_wanted=json):
-        files = options.outputs(rejects=rejects, page=page, chart=chart)
+        files = options.outputs(rejects=rejects, page=page, chart=chart, summary=summary)
         limits = options.limits(updated=most_updated, rejected=most_rejected, expect_updated=expect_updated)
         asked = _job(job).given(
             target, _columns(sets or ()), where, tuple(key or ()), limits, drop=tuple(drop_column or ()),

@@ -35,6 +35,7 @@ def compare(
     only: Only = None,
     changes: Changes = None,
     page: options.Page = None,
+    summary: options.Summary = None,
     expect_same: ExpectSame = False,
     header_row: options.HeaderRow = None,
     delimiter: options.Delimiter = None,
@@ -53,7 +54,7 @@ def compare(
 
     out = output.console(json_wanted=json, quiet=quiet)
     with output.json_failures(json_wanted=json):
-        files = options.outputs(changes=changes, page=page)
+        files = options.outputs(changes=changes, page=page, summary=summary)
         asked = Comparison(
             first, second, tuple(key or ()), pairs(mapped, "FIRST=SECOND"), tuple(only or ()),
             options.read_options(delimiter, quote, encoding, form=form), header_row,

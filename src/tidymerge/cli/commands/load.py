@@ -21,6 +21,7 @@ def load(
     marked: options.Marked = None,
     page: options.Page = None,
     chart: options.Chart = None,
+    summary: options.Summary = None,
     strict: options.Strict = False,
     yes: options.Yes = False,
     expect: options.Expect = None,
@@ -38,7 +39,13 @@ def load(
     out = output.console(json_wanted=json, quiet=quiet)
     with output.json_failures(json_wanted=json):
         files = options.outputs(
-            rejects=rejects, conflicts=conflicts, marked=marked, page=page, chart=chart, no_rejects=no_rejects
+            rejects=rejects,
+            conflicts=conflicts,
+            marked=marked,
+            page=page,
+            chart=chart,
+            summary=summary,
+            no_rejects=no_rejects,
         )
         job = job_of(strict=strict, trust_triggers=trust_triggers)
         asked = not yes and expect is None and job.incoming != ("-",) and out.is_terminal and sys.stdin.isatty()

@@ -19,6 +19,8 @@ def preview(
     marked: options.Marked = None,
     page: options.Page = None,
     chart: options.Chart = None,
+    summary: options.Summary = None,
+    sql: options.Script = None,
     json: options.AsJson = False,
 ) -> None:
     """Show what a load would do; nothing is written."""
@@ -29,7 +31,9 @@ def preview(
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
-        files = options.outputs(rejects=rejects, conflicts=conflicts, marked=marked, page=page, chart=chart)
+        files = options.outputs(
+            rejects=rejects, conflicts=conflicts, marked=marked, page=page, chart=chart, summary=summary, sql=sql
+        )
         job, most = job_of(), 0 if page is None else ROWS_ON_PAGE
         with Bars(out, json=json) as progress:
             receipt, touched = loading.preview_in_full(job, most, outputs=files, progress=progress)

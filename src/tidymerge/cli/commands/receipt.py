@@ -17,6 +17,7 @@ def receipt(
     ] = None,
     page: options.Page = None,
     chart: options.Chart = None,
+    summary: options.Summary = None,
     json: options.AsJson = False,
 ) -> None:
     """Show one run as it was at the time, and who ran it with which file."""
@@ -26,7 +27,7 @@ def receipt(
 
     out = output.console(json_wanted=json)
     with output.json_failures(json_wanted=json):
-        files = options.outputs(changes=changes, page=page, chart=chart)
+        files = options.outputs(changes=changes, page=page, chart=chart, summary=summary)
         past = one_run(run)
         (found,) = past.runs
         files.check(incoming=list(found.run.files), target=found.run.target)

@@ -35,6 +35,7 @@ def remove(
     wait: options.Wait = None,
     page: options.Page = None,
     chart: options.Chart = None,
+    summary: options.Summary = None,
     quiet: options.Quiet = False,
     json: options.AsJson = False,
 ) -> None:
@@ -44,7 +45,7 @@ def remove(
     out = output.console(json_wanted=json, quiet=quiet)
     wish = output.Wish(preview, yes, expect, json)
     with output.json_failures(json_wanted=json):
-        files = options.outputs(rejects=rejects, page=page, chart=chart)
+        files = options.outputs(rejects=rejects, page=page, chart=chart, summary=summary)
         limits = options.limits(removed=most_removed, expect_removed=expect_removed)
         asked = _job(job).given(
             target, where, tuple(key or ()), limits, every_record=every_record, trust_triggers=trust_triggers,

@@ -24,6 +24,7 @@ def undo(
     wait: options.Wait = None,
     page: options.Page = None,
     chart: options.Chart = None,
+    summary: options.Summary = None,
     quiet: options.Quiet = False,
     json: options.AsJson = False,
 ) -> None:
@@ -34,7 +35,7 @@ def undo(
 
     out = output.console(json_wanted=json, quiet=quiet)
     with output.json_failures(json_wanted=json):
-        files = options.outputs(conflicts=conflicts, page=page, chart=chart)
+        files = options.outputs(conflicts=conflicts, page=page, chart=chart, summary=summary)
     output.perform(
         out,
         output.Wish(preview, yes, expect, json),

@@ -166,6 +166,13 @@ Page = Annotated[
 Chart = Annotated[
     str | None, typer.Option("--chart", metavar="FILE", help="Write the tally and the changes as a picture, .png.")
 ]
+Summary = Annotated[
+    str | None, typer.Option("--summary", metavar="FILE", help="Write the receipt as Markdown to this .md file.")
+]
+Script = Annotated[
+    str | None,
+    typer.Option("--sql", metavar="FILE", help="Write the changes as SQL to this .sql file: for reading, never run."),
+]
 Rest = Annotated[
     bool, typer.Option("--rest", help="Leave the records that can't be put back as they are, and undo the rest.")
 ]

@@ -9,7 +9,7 @@ from rich.text import Text
 
 from tidymerge.cli.screen.listing import Listing
 from tidymerge.cli.screen.typed import typed
-from tidymerge.core.explain.wording import by_rows, found_by, heading, statement, what_was_proved, why_nothing, wording
+from tidymerge.core.explain.wording import by_rows, closing, found_by, heading, statement, wording
 from tidymerge.core.naming.mapping import listing
 from tidymerge.core.words import counted, plural
 from tidymerge.model import Reason
@@ -279,18 +279,8 @@ def _example(cell: RejectedCell) -> str:
 
 
 def _closing(shown: Receipt) -> RenderableType:
-    if shown.state is State.PREVIEWED:
-        said = "Nothing was written: this is a preview."
-    elif not shown.state.done:
-        said = "Nothing was written."
-    elif not shown.lasts:
-        said = why_nothing(shown)
-    elif not shown.verified:
-        said = "Committed, but not verified: the target's triggers made a difference (see the note)."
-    else:
-        said = f"Committed. {what_was_proved(shown)}"
     parts: list[str | tuple[str, str]] = [
-        (said, "bold"),
+        (closing(shown), "bold"),
         (f"  fingerprint {shown.fingerprint}, {shown.seconds:.1f} s", "dim"),
     ]
     if shown.run and shown.lasts and shown.state.done:

@@ -261,6 +261,21 @@ def how_they_differ(receipt: Receipt) -> str:
     return f"They differ in {counted(receipt.changed, 'record')}."
 
 
+def closing(receipt: Receipt) -> str:
+    """The last word on a run: what was written, or why nothing was."""
+    if receipt.action is Action.COMPARE:
+        return how_they_differ(receipt)
+    if receipt.state is State.PREVIEWED:
+        return "Nothing was written: this is a preview."
+    if not receipt.state.done:
+        return "Nothing was written."
+    if not receipt.lasts:
+        return why_nothing(receipt)
+    if not receipt.verified:
+        return "Committed, but not verified: the target's own triggers made a difference (see the notes)."
+    return f"Committed. {what_was_proved(receipt)}"
+
+
 def what_was_proved(receipt: Receipt) -> str:
     """That what was written was read again, and that what was removed is gone."""
     rows = receipt.rows
