@@ -11,7 +11,7 @@ PARQUET, ARROW = "parquet", "arrow"
 FORMATS: Mapping[str, str] = MappingProxyType(
     {
         **dict.fromkeys((".csv", ".tsv", ".tab", ".txt"), TEXT),
-        **dict.fromkeys((".xlsx", ".xlsm", ".ods"), WORKBOOK),
+        **dict.fromkeys((".xlsx", ".xlsm", ".ods", ".xls", ".xlsb"), WORKBOOK),
         **dict.fromkeys((".db", ".sqlite", ".sqlite3", ".db3"), DATABASE),
         ".jsonl": JSON_LINES,
         ".ndjson": JSON_LINES,

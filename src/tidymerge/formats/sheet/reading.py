@@ -1,4 +1,7 @@
-"""XLSX (ECMA-376) and ODS (ISO 26300) workbooks, read by calamine. Cells have types, formulas their last values."""
+"""Workbooks (XLSX of ECMA-376, ODS of ISO 26300, the binary XLS and XLSB), read by calamine.
+
+Cells have types, formulas their last values.
+"""
 
 import io
 import re
@@ -18,9 +21,12 @@ from tidymerge.core.naming.mapping import listing
 from tidymerge.errors import BadOption, BrokenFile, NoRows, NoSuchSheet
 from tidymerge.formats.collecting import uncollected
 from tidymerge.formats.sheet.faults import checked_part, faults
+from tidymerge.formats.sheet.other_faults import other_faults
 from tidymerge.formats.table import arrays_of, as_incoming, columns_under
 from tidymerge.formats.unpacking import check_unpacked
 from tidymerge.model import Flaw, Incoming, ReadOptions, Reason
+
+_TABLELESS = (".ods", ".xls", ".xlsb")
 
 
 class Area(Struct, frozen=True):
@@ -74,10 +80,12 @@ class WorkbookSource:
         if address.fragment is None and len(self._names) > 1:
             others = listing([name for name in self._names if name != self.sheet])
             self.notes = (f"Read the first sheet, {self.sheet!r}; the others are {others}.",)
-        part = checked_part(address.path, self.sheet)
+        part, index = checked_part(address.path, self.sheet), self._workbook.sheet_names.index(self.sheet)
         try:
             with ThreadPoolExecutor(1) as pool, uncollected():
-                found = pool.submit(faults, part)
+                found = (
+                    pool.submit(faults, part) if part else pool.submit(other_faults, address.path, self.sheet, index)
+                )
                 sheet = self._workbook.get_sheet_by_name(self.sheet)
                 self._rows: list[list[Any]] = sheet.to_python(skip_empty_area=False)
                 self._faults = found.result()
@@ -112,8 +120,8 @@ class WorkbookSource:
         )
 
     def _tables(self) -> list[str]:
-        """The names of the tables inside the workbook's sheets; ODS has none."""
-        return [] if self._path.suffix.lower() == ".ods" else list(self._workbook.table_names or ())
+        """The names of the tables inside the workbook's sheets; only those of ECMA-376's XML are known."""
+        return [] if self._path.suffix.lower() in _TABLELESS else list(self._workbook.table_names or ())
 
     def _cut(self) -> None:
         """Keep only the cells of the area; `above` keeps count of the rows left out over it."""
@@ -207,8 +215,8 @@ class WorkbookSource:
 
 def _opened(path: Path) -> CalamineWorkbook:
     """The workbook, which is told by its first bytes where its name has another ending."""
-    tables = path.suffix.lower() != ".ods"
-    if path.suffix.lower() in (".xlsx", ".xlsm", ".ods"):
+    tables = path.suffix.lower() not in _TABLELESS
+    if path.suffix.lower() in (".xlsx", ".xlsm", *_TABLELESS):
         return CalamineWorkbook.from_path(str(path), load_tables=tables)
     return CalamineWorkbook.from_filelike(io.BytesIO(path.read_bytes()), load_tables=tables)
 
