@@ -22,7 +22,7 @@ class Given(Struct, frozen=True):
     `limits` are single ones, by name, or all of them. The other names are those of `Job`.
     """
 
-    incoming: Sequence[str] = ()
+    incoming: tuple[str, ...] = ()
     called: Mapping[str, str] = field(default_factory=dict)
     target: str | None = None
     key: Sequence[str] = ()
@@ -54,7 +54,7 @@ def job_with(base: Job | TablesJob | Path | None, given: Given) -> Job | TablesJ
     rules = replace(job.rules, again=given.again or job.rules.again, append=given.append or job.rules.append)
     return replace(
         job,
-        incoming=tuple(given.incoming) or job.incoming,
+        incoming=given.incoming or job.incoming,
         called=given.called or job.called,
         target=job.target if given.target is None else given.target,
         key=tuple(given.key) or job.key,
@@ -108,7 +108,7 @@ def _tables_with(job: TablesJob, given: Given) -> TablesJob:
             trust_triggers=given.trust_triggers or one.trust_triggers,
         )
 
-    at = tuple(given.incoming) or job.at
+    at = given.incoming or job.at
     return replace(job, tables=tuple(placed(one) for one in job.tables), at=at).complete()
 
 

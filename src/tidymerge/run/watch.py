@@ -225,7 +225,7 @@ class _Watcher:
 
     def _job_of(self, path: Path) -> Job | TablesJob:
         """The job for one file, or for those of its sheets that are meant. Raises NoSuchSheet."""
-        job = job_with(self._asked.job, Given(incoming=str(path)))
+        job = job_with(self._asked.job, Given(incoming=(str(path),)))
         if self._asked.sheets is None or isinstance(job, TablesJob):
             return job
         names = [name for name, *_ in open_source(str(path), ReadOptions()).sheets()]
