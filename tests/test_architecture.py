@@ -14,6 +14,7 @@ import tidymerge
 from tidymerge import errors
 from tidymerge.core.expressions.compiler import FUNCTIONS
 from tidymerge.job import file as job
+from tidymerge.job.reading import parse_job
 
 ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src" / "tidymerge"
@@ -255,6 +256,26 @@ def test_the_example_job_runs_and_the_references_have_every_word(run, folder):
             assert f"`{field.alias or name}`" in page, name
     expressions = (ROOT / "docs" / "expressions.md").read_text("utf-8")
     assert [name for name in FUNCTIONS if f"`{name}" not in expressions] == []
+
+
+def test_what_stands_for_sql_is_what_a_job_takes():
+    """Each setting in the table of docs/from-sql.md, in its place in a job file."""
+    page = (ROOT / "docs" / "from-sql.md").read_text("utf-8")
+    table = page.partition("| by hand | in a job |")[2].partition("\n\n")[0]
+    said = [
+        span for line in table.splitlines() for span in re.findall(r"`([a-z_]+ = [^`]+)`", line.rpartition(" | ")[2])
+    ]
+    assert len(said) >= 15
+    for span in said:
+        name = span.partition(" ")[0]
+        places = {"incoming": job.IncomingPart, "rules": job.RulesPart, "columns.stock": job.ColumnPart}
+        place = next(
+            place
+            for place, part in places.items()
+            if name in {field.alias or own for own, field in part.model_fields.items()}
+        )
+        source = "" if name in ("compute", "stamp") or place != "columns.stock" else 'from = "Notes"\n'
+        parse_job(f"[{place}]\n{source}{span}\n[target]\nat = 'coop.db#hives'\n", "job.toml").to_job()
 
 
 def test_every_setting_is_in_the_documents_and_read_in_one_place():

@@ -32,7 +32,14 @@ def test_a_workbook_of_another_format_is_loaded_and_its_errors_are_rejected(run,
     for row in (["A title"], [], [*NAMES], *ROWS):
         rows.append(row)
     book.save(folder / "in.xlsx")
-    words = ["soffice", f"-env:UserInstallation=file://{folder}/office", "--headless", "--convert-to", ending, "in.xlsx"]
+    words = [
+        "soffice",
+        f"-env:UserInstallation=file://{folder}/office",
+        "--headless",
+        "--convert-to",
+        ending,
+        "in.xlsx",
+    ]
     subprocess.run(words, cwd=folder, check=True, capture_output=True, timeout=240)
     check(run, folder, f"in.{ending}#Hives", first=4)
 
@@ -59,17 +66,28 @@ def cell(at, value):
 
 
 def test_a_binary_workbook_is_loaded_and_its_errors_are_rejected(run, folder):
-    rows = [NAMES, ["007", 1, 12.5, None, "calm"], ["L02", 2, None, None, b"\x07"], ["L03", 3, 0.1, None, "007x"], ["L04", 4, b"\x2a", None, None]]
+    rows = [
+        NAMES,
+        ["007", 1, 12.5, None, "calm"],
+        ["L02", 2, None, None, b"\x07"],
+        ["L03", 3, 0.1, None, "007x"],
+        ["L04", 4, b"\x2a", None, None],
+    ]
     records = [(129, b""), (148, struct.pack("<IIII", 0, 4, 0, 4)), (145, b"")]
     for number, row in enumerate(rows):
         records.append((0, struct.pack("<II", number, 0) + bytes(9)))
         records += [cell(at, value) for at, value in enumerate(row) if value is not None]
     sheet = part(*records, (146, b""), (130, b""))
-    book = part((131, b""), (143, b""), (156, struct.pack("<II", 0, 1) + wide("rId1") + wide("Hives")), (144, b""), (132, b""))
+    book = part(
+        (131, b""), (143, b""), (156, struct.pack("<II", 0, 1) + wide("rId1") + wide("Hives")), (144, b""), (132, b"")
+    )
     relation = "http://schemas.openxmlformats.org/officeDocument/2006/relationships/worksheet"
     with zipfile.ZipFile(folder / "in.xlsb", "w") as package:
         package.writestr("xl/workbook.bin", book)
-        package.writestr("xl/_rels/workbook.bin.rels", f'<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships"><Relationship Id="rId1" Type="{relation}" Target="worksheets/sheet1.bin"/></Relationships>')
+        package.writestr(
+            "xl/_rels/workbook.bin.rels",
+            f'<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships"><Relationship Id="rId1" Type="{relation}" Target="worksheets/sheet1.bin"/></Relationships>',
+        )
         package.writestr("xl/worksheets/sheet1.bin", sheet)
     check(run, folder, "in.xlsb", first=2, seen=False)
 
