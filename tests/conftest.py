@@ -11,9 +11,29 @@ from openpyxl import Workbook
 
 import servers
 from program import Ended, Programs
+from strategies import LONG
 from tidymerge import Limits, Most
 
 pytest.register_assert_rewrite("contract", "server_contract")
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """In the long proofs runs what is made by chance, in its full number: the short suite has run the rest."""
+    if not LONG:
+        return
+    others = [item for item in items if not _by_chance(item)]
+    config.hook.pytest_deselected(items=others)
+    items[:] = [item for item in items if _by_chance(item)]
+
+
+def _by_chance(item: pytest.Item) -> bool:
+    known = item.path.parent.name == "model" or item.path.name in (
+        "test_kills.py",
+        "test_watch.py",
+        "test_reading_on.py",
+    )
+    return known or getattr(item.obj, "is_hypothesis_test", False)  # type: ignore[attr-defined]
+
 
 EVERYTHING = Most(100, "target")
 NO_LIMITS = Limits(EVERYTHING, Most(10**9), Most(100, "incoming"), removed=EVERYTHING)

@@ -24,24 +24,56 @@ GOOD = [(b"007", 1, 12.5, b"2026-05-01 00:00:00", b"calm"), (b"L03", 3, 0.1, Non
 
 
 @pytest.mark.skipif(shutil.which("soffice") is None and "CI" not in os.environ, reason="needs a spreadsheet program")
-@pytest.mark.parametrize("ending", ["xls", "ods"])
-def test_a_workbook_of_another_format_is_loaded_and_its_errors_are_rejected(run, folder, ending):
+def test_an_old_workbook_is_loaded_and_its_errors_are_rejected(run, folder):
     book = Workbook()
     book.active.append(["not this one"])
     rows = book.create_sheet("Hives")
     for row in (["A title"], [], [*NAMES], *ROWS):
         rows.append(row)
     book.save(folder / "in.xlsx")
-    words = [
-        "soffice",
-        f"-env:UserInstallation=file://{folder}/office",
-        "--headless",
-        "--convert-to",
-        ending,
-        "in.xlsx",
-    ]
+    words = ["soffice", f"-env:UserInstallation=file://{folder}/office", "--headless", "--convert-to", "xls", "in.xlsx"]
     subprocess.run(words, cwd=folder, check=True, capture_output=True, timeout=240)
-    check(run, folder, f"in.{ending}#Hives", first=4)
+    check(run, folder, "in.xls#Hives", first=4)
+
+
+def test_an_open_document_is_loaded_and_its_errors_are_rejected(run, folder):
+    """As a spreadsheet program writes it: an error has an empty text, blank rows and cells are repeated."""
+    found = {float: "float", int: "float", str: "string"}
+
+    def cell(value):
+        if value in ("#DIV/0!", "#N/A"):
+            return f'<table:table-cell table:formula="of:=1/0" office:value-type="string" office:string-value="" calcext:value-type="error"><text:p>{value}</text:p></table:table-cell>'
+        if value is None:
+            return "<table:table-cell/>"
+        shown = f'office:value="{value}"' if not isinstance(value, str) else ""
+        return f'<table:table-cell office:value-type="{found[type(value)]}" {shown}><text:p>{value}</text:p></table:table-cell>'
+
+    body = [
+        NAMES,
+        ["007", 1, 12.5, None, "calm"],
+        ["L02", 2, None, None, "#DIV/0!"],
+        ["L03", 3, 0.1, None, "007x"],
+        ["L04", 4, "#N/A", None, None],
+    ]
+    rows = "".join(f"<table:table-row>{''.join(map(cell, row))}</table:table-row>" for row in body)
+    blank = '<table:table-row table:number-rows-repeated="2"><table:table-cell table:number-columns-repeated="5"/></table:table-row>'
+    names = "".join(
+        f' xmlns:{name}="urn:oasis:names:tc:opendocument:xmlns:{name}:1.0"' for name in ("office", "table", "text")
+    )
+    names += ' xmlns:calcext="urn:org:documentfoundation:names:experimental:calc:xmlns:calcext:1.0"'
+    other = f'<table:table table:name="Other"><table:table-row>{cell("#N/A")}</table:table-row></table:table>'
+    sheet = f'{other}<table:table table:name="Hives">{blank}{rows}</table:table>'
+    with zipfile.ZipFile(folder / "in.ods", "w") as package:
+        package.writestr("mimetype", "application/vnd.oasis.opendocument.spreadsheet")
+        package.writestr(
+            "META-INF/manifest.xml",
+            '<manifest:manifest xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0"/>',
+        )
+        package.writestr(
+            "content.xml",
+            f"<office:document-content{names}><office:body><office:spreadsheet>{sheet}</office:spreadsheet></office:body></office:document-content>",
+        )
+    check(run, folder, "in.ods#Hives", first=4, seen=False)
 
 
 def wide(text):
