@@ -76,6 +76,7 @@ def test_what_belongs_together_and_what_must_be_the_same(run, folder, words, sta
     [
         ("k,v\n007,a\n", "k,v\n7,a\n", "1 key only in the second equals one of the first but for leading zeros"),
         ("k,v\n", "k,v\n", "Neither of them has a row."),
+        ("k,v\n1,a\n", "k,v\n1,a\n1,a\n", "They are the same, but for 1 repeated row of the second."),
         ("k,v\n1,a\n1,b\n", "k,v\n1,a\n", "one record with this key; there are 2"),
         ("k,v\n1,a\n", "other,name\n1,a\n", "have no column of the same name"),
     ],

@@ -66,6 +66,6 @@ def compare(
         output.print_json(found.to_dict())
     else:
         draw_comparison.comparison(out, found)
-    if expect_same and (found.changed or found.rows.rejected):
+    if expect_same and (found.changed or found.rows.rejected or found.rows.skipped):
         raise typer.Exit(output.STOPPED)
     output.finish(found)

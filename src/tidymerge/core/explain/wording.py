@@ -140,8 +140,13 @@ _COMPARISON = Wording(
     SIDE_WORDS,
 )
 _ARCHIVED = {"inserted": "copied to the archive", "unchanged": "a copy is in the archive already, with the same values"}
-_WORDINGS = {Action.LOAD: _LOAD, Action.UNDO: _UNDO, Action.CHANGE: _CHANGE, Action.REMOVE: _REMOVE}
-_WORDINGS[Action.COMPARE] = _COMPARISON
+_WORDINGS = {
+    Action.LOAD: _LOAD,
+    Action.UNDO: _UNDO,
+    Action.CHANGE: _CHANGE,
+    Action.REMOVE: _REMOVE,
+    Action.COMPARE: _COMPARISON,
+}
 
 
 def found_by(receipt: Receipt, shown: Callable[[str], str] = str) -> str:
@@ -257,7 +262,8 @@ def how_they_differ(receipt: Receipt) -> str:
             return f"{said[0].upper()}{said[1:]}, and no other has its key in the first."
         return f"They differ, and {said}." if receipt.changed else f"What can be compared is the same, but {said}."
     if not receipt.changed:
-        return "They are the same."
+        again = f", but for {counted(rows.skipped, 'repeated row')} of the second" if rows.skipped else ""
+        return f"They are the same{again}."
     return f"They differ in {counted(receipt.changed, 'record')}."
 
 

@@ -21,7 +21,7 @@ from tidymerge.model.changes import ChangeSet, Tally
 _EXAMPLES = 3
 _ROWS_ADDED_UP = 20_000  # more rows are hardly a sheet with totals in it
 _ADDED_DIGITS = 15  # numbers with more before the point, or so small, are not added up
-NearMiss = Callable[[str, int, int, str, str], str]  # difference, count, row, both keys: in words
+NearMiss = Callable[[str, int, int, str, str], str]  # of a difference, the count, a row, and both keys: in words
 
 
 def cautions(counted: Tally, unreadable: Mapping[str, int], taken: str | None) -> list[str]:
@@ -167,18 +167,24 @@ def lookalikes(parts: Sequence[ChangeSet], known: pa.Table, pairing: Pairing) ->
     return found.filter(pa.array(other))
 
 
+def _near_miss(difference: str, count: int, row: int, new: str, old: str) -> str:
+    return (
+        f"{count:,} new {plural(count, 'key equals an existing one', 'keys equal existing ones')} but for "
+        f"{difference}: row {row} has {new!r}, the target has {old!r}. Loaded as they are, they become duplicates."
+    )
+
+
 def near_misses(
     parts: Sequence[tuple[Callable[[], Incoming], ChangeSet]],
     known: Sequence[Callable[[], pa.Table]],
     pairing: Pairing,
-    said: "NearMiss | None" = None,
+    said: NearMiss = _near_miss,
 ) -> list[str]:
     """New keys that equal existing ones but for case, spaces, leading zeros or number form.
 
     `parts` are the incoming rows with their changes; `known` gives, some at a time, the keys of all records. `said`
     words it for rows that are not to be loaded.
     """
-    words = said or _near_miss
     texts = [column.name for column in text_columns(pairing)]
     ends = np.cumsum([len(changes.inserts) for _, changes in parts])
     if not texts or not len(ends) or not ends[-1]:
@@ -213,15 +219,8 @@ def near_misses(
         if alike.any():
             first = int(np.flatnonzero(alike)[0])
             pair = [key_text(side.slice(first, 1), pairing.key)[0].as_py() for side in (ours, old)]
-            messages.append(words(difference, int(alike.sum()), number(int(rows[first])), *pair))
+            messages.append(said(difference, int(alike.sum()), number(int(rows[first])), *pair))
     return messages
-
-
-def _near_miss(difference: str, count: int, row: int, new: str, old: str) -> str:
-    return (
-        f"{count:,} new {plural(count, 'key equals an existing one', 'keys equal existing ones')} but for "
-        f"{difference}: row {row} has {new!r}, the target has {old!r}. Loaded as they are, they become duplicates."
-    )
 
 
 def _loosely(keys: pa.Table, texts: Sequence[str], form: Callable[[pa.Array], pa.Array]) -> pa.Table:
