@@ -78,6 +78,11 @@ def test_open_files_and_lists_of_files_are_loaded(hives, folder):
     assert receipt.rows.rejected == 1
     assert "some" in (folder / "r.csv").read_text()
     assert tidymerge.load([book], hives, only="honey_kg", accept_warnings=True).rows.updated == 1
+    (folder / "rows.log").write_bytes(lines)
+    with (folder / "rows.log").open("rb") as log:
+        assert tidymerge.preview(log, hives, format="jsonl").rows.updated == 1
+    with pytest.raises(tidymerge.UsageError, match="a column whose values are of several types".capitalize()):
+        tidymerge.preview(pd.DataFrame({"apiary_code": ["L01", 1], "hive_no": [1, 2]}), hives)
     with pytest.raises(tidymerge.UsageError, match="not a dict"):
         tidymerge.preview({"apiary_code": ["L01"]}, hives)  # type: ignore[call-overload]
     with pytest.raises(tidymerge.UsageError, match="no limit 'update'; known are updated"):

@@ -14,7 +14,6 @@ from msgspec import Struct, field
 
 from tidymerge.errors import BadOption
 
-_FORMATS = ("csv", "tsv", "json", "jsonl")
 _PIECE = 1 << 22
 
 
@@ -78,20 +77,31 @@ def _kind(value: object) -> str:
 def _table(table: ArrowTable, folder: Path) -> Path:
     import pyarrow as pa
 
+    from tidymerge.on_disk import no_room
+
     path = folder / "table.arrow"
-    reader = pa.RecordBatchReader.from_stream(table)
-    with pa.OSFile(str(path), "wb") as file, pa.ipc.new_file(file, reader.schema) as writer:
-        for batch in reader:
-            writer.write_batch(batch)
+    try:
+        reader = pa.RecordBatchReader.from_stream(table)
+        with no_room(), pa.OSFile(str(path), "wb") as file, pa.ipc.new_file(file, reader.schema) as writer:
+            for batch in reader:
+                writer.write_batch(batch)
+    except (pa.ArrowException, TypeError, ValueError) as error:
+        reason = str(error).partition("\n")[0]
+        raise BadOption(
+            f"The {_kind(table)} can't be given as Arrow data ({reason}). A column whose values are of several types "
+            "must be made one of texts."
+        ) from None
     return path
 
 
 def _file(file: Any, folder: Path, form: str | None) -> tuple[Path, str]:
-    """The rest of an open file, under its own name; what it is called. Without a name it is text of the `form`."""
+    """The rest of an open file, and what it is called. It is text of the `form`, or else what its name says."""
+    from tidymerge.on_disk import no_room
+
     name = getattr(file, "name", None)
-    known = Path(name).name if isinstance(name, str) and Path(name).suffix else f"rows.{form or 'csv'}"
-    path = folder / known
-    with path.open("wb") as copy:
+    own = Path(name) if isinstance(name, str) else Path("rows")
+    path = folder / (own.name if own.suffix and form is None else f"{own.stem}.{form or 'csv'}")
+    with no_room(), path.open("wb") as copy:
         while piece := file.read(_PIECE):
             copy.write(piece.encode() if isinstance(piece, str) else piece)
     return path, name if isinstance(name, str) else f"{_kind(file)} in memory"
