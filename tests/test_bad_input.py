@@ -7,6 +7,7 @@ import stat
 import subprocess
 import sys
 import time
+from contextlib import closing
 
 import pytest
 
@@ -135,7 +136,7 @@ def test_names_that_are_no_text(run, hives, folder):
     ],
 )
 def test_target(run, hives, folder, target, status, code, words):
-    with sqlite3.connect(folder / "coop.db") as connection:
+    with closing(sqlite3.connect(folder / "coop.db")) as connection, connection:
         connection.execute("CREATE VIEW viewed AS SELECT * FROM hives")
         connection.execute("CREATE TABLE keepers (queen_colour TEXT, email TEXT)")
     (folder / "plain.txt").write_text("no table")
@@ -156,6 +157,7 @@ def test_a_locked_database_is_named(run, hives, folder):
     holder.execute("BEGIN IMMEDIATE")
     ended = run("load", text_file(folder / "good.csv", GOOD), "--into", hives, TIDYMERGE_LOCK_WAIT="1")
     holder.execute("ROLLBACK")
+    holder.close()
     assert (ended.status, "also after 1 seconds" in ended.err, "target-locked" in ended.err) == (1, True, True)
     assert run("load", "good.csv", "--into", hives).status == 0
 
@@ -170,6 +172,7 @@ def test_a_locked_database_is_waited_for_and_loads_at_once_come_one_after_the_ot
     all_of_them = [programs.start(["load", file, "--into", hives, "--yes"], folder) for file in files]
     time.sleep(1)  # all are at the door by then
     holder.execute("ROLLBACK")
+    holder.close()
     assert [running.wait() for running in all_of_them] == [0, 0, 0]
     assert {row[2] for row in stored(hives) if row[0] in (b"red", b"blue", b"pink")} == {b"red", b"blue", b"pink"}
 

@@ -4,6 +4,7 @@ import csv
 import io
 import json
 import sqlite3
+from contextlib import closing
 
 import pytest
 
@@ -190,7 +191,7 @@ def test_look_tells_sheets_tables_columns_and_keys(run, folder, hives):
     assert table["primary_key"] == ["apiary_code", "hive_no"]
     assert {column["name"]: column["largest"] for column in table["profile"]["columns"]}["honey_kg"] == "12.5"
     assert "hives" in run("look", "coop.db").out
-    with sqlite3.connect(folder / "coop.db") as connection:
+    with closing(sqlite3.connect(folder / "coop.db")) as connection, connection:
         connection.execute("CREATE TABLE empty (a, b)")
     assert run("look", "coop.db#empty").status == 0
 

@@ -2,6 +2,7 @@
 
 import json
 import sqlite3
+from contextlib import closing
 from datetime import datetime
 
 import pytest
@@ -21,7 +22,7 @@ CREATE TABLE t (k TEXT PRIMARY KEY, a TEXT, n INTEGER, d DECIMAL(10,3), s DATE, 
 def load(folder, rows, columns, *, rules="", incoming="", before=(), table="t", **options):
     """Load `rows` into a fresh table by a job with these columns; the receipt and the table afterwards."""
     if not (folder / "coop.db").exists():
-        with sqlite3.connect(folder / "coop.db") as connection:
+        with closing(sqlite3.connect(folder / "coop.db")) as connection, connection:
             connection.executescript(KEEPERS)
             connection.executemany("INSERT INTO t (k, a, n, d, s) VALUES (?, ?, ?, ?, ?)", before)
     text_file(folder / "in.csv", rows)
@@ -30,7 +31,7 @@ def load(folder, rows, columns, *, rules="", incoming="", before=(), table="t", 
         "utf-8",
     )
     receipt = tidymerge.load(job=folder / "job.toml", accept_warnings=True, rejects=folder / "r.csv", **options)
-    with sqlite3.connect(folder / "coop.db") as connection:
+    with closing(sqlite3.connect(folder / "coop.db")) as connection, connection:
         return receipt, connection.execute(f"SELECT * FROM {table} ORDER BY 1").fetchall()
 
 
@@ -296,7 +297,7 @@ def test_a_drafted_job_runs_and_keeps_what_was_written(run, folder):
     ) + "".join(
         f"INSERT INTO t (k, a) VALUES ('o{at}', '{colour}');" for at, colour in enumerate(["white", "yellow"] * 4)
     )
-    with sqlite3.connect(folder / "coop.db") as connection:
+    with closing(sqlite3.connect(folder / "coop.db")) as connection, connection:
         connection.executescript(script)
     rows = [
         ["K", "A", "S", "At", "D", "Warden"],
@@ -460,7 +461,7 @@ def test_several_tables_are_drafted_paired_and_refused_in_plain_words(run, folde
         ("apiaries", 1),
         ("hives", 2),
     ]
-    with sqlite3.connect(folder / "coop" / "coop.db") as connection:
+    with closing(sqlite3.connect(folder / "coop" / "coop.db")) as connection, connection:
         found = connection.execute("SELECT h.queen_colour, k.name, m.name FROM hives h JOIN keepers k USING (keeper_id) LEFT JOIN keepers m ON m.keeper_id = k.mentor_id WHERE h.apiary_code = '412'").fetchall()  # fmt: skip
     assert found == [("red", "Nela", "Tam"), ("white", "Tam", None)]
     assert run("preview", "--job", "coop/draft.toml", "--marked", "coop/marked.xlsx").status == 0

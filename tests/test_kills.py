@@ -10,6 +10,7 @@ import random
 import shutil
 import sqlite3
 import time
+from contextlib import closing
 from functools import partial
 from pathlib import Path
 from urllib.parse import parse_qs, urlsplit
@@ -40,11 +41,11 @@ class Sqlite:
     def __init__(self, folder, request):
         self.path = folder / "coop.db"
         self.address = f"{self.path}#hives"
-        with sqlite3.connect(self.path) as connection:
+        with closing(sqlite3.connect(self.path)) as connection, connection:
             connection.executescript(f"{SCHEMA}; INSERT INTO hives VALUES {KEPT};")
 
     def rows(self):
-        with sqlite3.connect(self.path) as connection:
+        with closing(sqlite3.connect(self.path)) as connection, connection:
             return connection.execute("SELECT * FROM hives ORDER BY k").fetchall()
 
 
@@ -157,7 +158,7 @@ def with_archive(kind):
 
         def rows(self):
             if kind is Sqlite:
-                with sqlite3.connect(self.path) as connection:
+                with closing(sqlite3.connect(self.path)) as connection, connection:
                     there = connection.execute("SELECT count(*) FROM sqlite_schema WHERE name = 'gone'").fetchone()[0]
                     gone = connection.execute("SELECT * FROM gone ORDER BY k").fetchall() if there else None
             elif kind is Postgres:
@@ -194,13 +195,13 @@ def with_children(kind):
             if kind is not Sqlite:
                 self.run(script)
                 return
-            with sqlite3.connect(self.path) as connection:
+            with closing(sqlite3.connect(self.path)) as connection, connection:
                 connection.executescript(script)
 
         def rows(self):
             query = "SELECT name, n, kg FROM stay LEFT JOIN night ON stay = id ORDER BY name, n"
             if kind is Sqlite:
-                with sqlite3.connect(self.path) as connection:
+                with closing(sqlite3.connect(self.path)) as connection, connection:
                     return connection.execute(query).fetchall()
             if kind is Postgres:
                 query = query.replace("FROM stay", "FROM killed.stay").replace("JOIN night", "JOIN killed.night")
@@ -223,7 +224,7 @@ class NewTable:
     def rows(self):
         if not self.path.exists():
             return None
-        with sqlite3.connect(self.path) as connection:
+        with closing(sqlite3.connect(self.path)) as connection, connection:
             there = connection.execute("SELECT count(*) FROM sqlite_schema WHERE name = 'made'").fetchone()[0]
             return connection.execute("SELECT * FROM made ORDER BY k").fetchall() if there else None
 

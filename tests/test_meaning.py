@@ -2,6 +2,7 @@
 
 import sqlite3
 import tempfile
+from contextlib import closing
 from decimal import Decimal
 from pathlib import Path
 
@@ -85,7 +86,8 @@ def test_values_that_sqlite_stores_loosely_are_compared_by_the_declared_type(fol
     )
     receipt = tidymerge.load(incoming, target, accept_warnings=True)
     assert (receipt.rows.unchanged, receipt.rows.updated) == (4, 2)
-    assert "n/a" not in str(sqlite3.connect(folder / "coop.db").execute("SELECT kg FROM hives").fetchall())
+    with closing(sqlite3.connect(folder / "coop.db")) as connection:
+        assert "n/a" not in str(connection.execute("SELECT kg FROM hives").fetchall())
     assert any("declared type" in warning for warning in receipt.warnings)
 
 

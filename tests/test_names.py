@@ -1,6 +1,7 @@
 """Columns are told apart by what they are, never by how their names look."""
 
 import sqlite3
+from contextlib import closing
 
 import pytest
 from openpyxl import load_workbook
@@ -85,7 +86,7 @@ def test_columns_of_one_name_are_told_apart_and_never_guessed_between(run, folde
 
 def test_tables_of_hostile_names_are_loaded_together(folder, home):
     path = folder / "co#op.db"
-    with sqlite3.connect(path) as connection:
+    with closing(sqlite3.connect(path)) as connection, connection:
         connection.executescript(
             'CREATE TABLE "kee""per;%s" ("select" INTEGER PRIMARY KEY, "na\'me; --" TEXT UNIQUE, "मधु" INTEGER REFERENCES "kee""per;%s");'
             'CREATE TABLE "h#i ve" ("from" TEXT PRIMARY KEY, "%s" INTEGER REFERENCES "kee""per;%s")'
@@ -103,7 +104,7 @@ def test_tables_of_hostile_names_are_loaded_together(folder, home):
     )
     done = tidymerge.load(job=both, accept_warnings=True)
     assert ([table.called for table in done.tables], done.tree) == (['kee"per;%s', "h#i ve"], [(0, 0), (1, 1)])
-    with sqlite3.connect(path) as connection:
+    with closing(sqlite3.connect(path)) as connection, connection:
         assert connection.execute('SELECT * FROM "h#i ve"').fetchall() == [("a", 1), ("b", 2)]
         assert connection.execute('SELECT * FROM "kee""per;%s"').fetchall() == [(1, "x", 2), (2, "y", 1)]
     assert tidymerge.undo(done.run).rows.removed == 4

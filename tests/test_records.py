@@ -1,6 +1,7 @@
 """Changing and removing records from the command line: what is asked, what stops it, and how it ends."""
 
 import sqlite3
+from contextlib import closing
 
 import pytest
 
@@ -12,13 +13,13 @@ INSERT INTO keepers VALUES (1, 'Alma', NULL), (2, 'Bo', 1), (3, 'Cai', NULL), (4
 
 @pytest.fixture
 def keepers(folder):
-    with sqlite3.connect(folder / "coop.db") as connection:
+    with closing(sqlite3.connect(folder / "coop.db")) as connection, connection:
         connection.executescript(SCHEMA)
     return "coop.db#keepers"
 
 
 def names(folder):
-    with sqlite3.connect(folder / "coop.db") as connection:
+    with closing(sqlite3.connect(folder / "coop.db")) as connection, connection:
         return [name for (name,) in connection.execute("SELECT name FROM keepers ORDER BY id")]
 
 
@@ -94,7 +95,7 @@ def test_a_tree_is_asked_about_table_by_table_and_drawn(on_terminal, run, keeper
 
 @pytest.mark.parametrize("ending", ["csv", "parquet"])
 def test_an_archive_in_a_file_is_new_and_only_there_when_the_records_are_gone(run, keepers, folder, ending):
-    with sqlite3.connect(folder / "coop.db") as connection:
+    with closing(sqlite3.connect(folder / "coop.db")) as connection, connection:
         connection.execute("UPDATE keepers SET name = '=1+1' WHERE id = 3")
         connection.execute(
             "CREATE TRIGGER no BEFORE DELETE ON keepers WHEN OLD.id = 4 BEGIN SELECT RAISE(ABORT, 'no'); END"
@@ -110,7 +111,7 @@ def test_an_archive_in_a_file_is_new_and_only_there_when_the_records_are_gone(ru
     again = run(*asked, "--where", "id = 2")
     assert (again.status, "is there already" in again.err) == (2, True)
     assert run("load", f"gone.{ending}", "--into", keepers, "--yes").status == 0
-    with sqlite3.connect(folder / "coop.db") as connection:
+    with closing(sqlite3.connect(folder / "coop.db")) as connection, connection:
         assert connection.execute("SELECT * FROM keepers WHERE id = 3").fetchall() == [
             (3, "'=1+1" if ending == "csv" else "=1+1", None)  # a spreadsheet must not run it
         ]
@@ -118,21 +119,21 @@ def test_an_archive_in_a_file_is_new_and_only_there_when_the_records_are_gone(ru
 
 def test_several_tables_of_a_file_with_an_odd_name_come_back(run, keepers, folder):
     (folder / "coop.db").rename(folder / "co#op.db")
-    with sqlite3.connect(folder / "co#op.db") as connection:
+    with closing(sqlite3.connect(folder / "co#op.db")) as connection, connection:
         connection.execute('CREATE TABLE "h""i#ve" (k INTEGER PRIMARY KEY, keeper INTEGER REFERENCES keepers)')
         connection.execute('INSERT INTO "h""i#ve" VALUES (7, 3), (8, 4)')
     asked = ("remove", "co#op.db#keepers", "--where", "id = 3", "--with-referring", "--most-removed", "3", "--archive", 'h"i#ve=gone; %s', "--create")  # fmt: skip
     done = run(*asked, "--json").receipt
     assert [table["rows"]["removed"] for table in done["tables"]] == [1, 1, 0]
-    with sqlite3.connect(folder / "co#op.db") as connection:
+    with closing(sqlite3.connect(folder / "co#op.db")) as connection, connection:
         assert connection.execute('SELECT * FROM "gone; %s"').fetchall() == [(7, 3)]
     assert run("undo", "last").status == 0
-    with sqlite3.connect(folder / "co#op.db") as connection:
+    with closing(sqlite3.connect(folder / "co#op.db")) as connection, connection:
         assert connection.execute('SELECT count(*) FROM "h""i#ve"').fetchone() == (2,)
 
 
 def test_nobody_is_asked_where_a_copy_stands_in_the_way(on_terminal, keepers, folder):
-    with sqlite3.connect(folder / "coop.db") as connection:
+    with closing(sqlite3.connect(folder / "coop.db")) as connection, connection:
         connection.execute("CREATE TABLE gone AS SELECT * FROM keepers WHERE id = 3")
         connection.execute("CREATE UNIQUE INDEX once ON gone (id)")
         connection.execute("UPDATE gone SET name = 'other'")
@@ -144,7 +145,7 @@ def test_nobody_is_asked_where_a_copy_stands_in_the_way(on_terminal, keepers, fo
 
 
 def test_a_circle_of_tables_that_nothing_breaks_is_refused_by_name(run, folder):
-    with sqlite3.connect(folder / "pair.db") as connection:
+    with closing(sqlite3.connect(folder / "pair.db")) as connection, connection:
         connection.executescript(
             "CREATE TABLE egg (id INTEGER PRIMARY KEY, hen INTEGER NOT NULL REFERENCES hen); INSERT INTO egg VALUES (1, 1);"
             "CREATE TABLE hen (id INTEGER PRIMARY KEY, egg INTEGER NOT NULL REFERENCES egg); INSERT INTO hen VALUES (1, 1)"
@@ -154,7 +155,7 @@ def test_a_circle_of_tables_that_nothing_breaks_is_refused_by_name(run, folder):
 
 
 def test_archives_that_would_get_in_each_others_way_are_refused(run, keepers, folder):
-    with sqlite3.connect(folder / "coop.db") as connection:
+    with closing(sqlite3.connect(folder / "coop.db")) as connection, connection:
         connection.executescript(
             "CREATE TABLE hive (id INTEGER PRIMARY KEY, keeper INTEGER REFERENCES keepers); INSERT INTO hive VALUES (1, 3);"
         )
@@ -170,7 +171,7 @@ def test_archives_that_would_get_in_each_others_way_are_refused(run, keepers, fo
     ):
         refused = run(*asked, *archives)
         assert (refused.status, words in refused.err) == (2, True), refused.err
-    with sqlite3.connect(folder / "coop.db") as connection:
+    with closing(sqlite3.connect(folder / "coop.db")) as connection, connection:
         connection.executescript(
             "CREATE TABLE old (id INTEGER PRIMARY KEY, name TEXT, mentor INTEGER); INSERT INTO old VALUES (3, 'Other', NULL);"
         )

@@ -8,6 +8,7 @@ import re
 import sqlite3
 import stat
 import subprocess
+from contextlib import closing
 from pathlib import Path
 
 import pyarrow.parquet as pq
@@ -216,7 +217,7 @@ def test_a_run_in_doubt_is_left_to_the_person_where_the_target_does_not_tell(run
     target = database(folder / "coop.db")
     done = run("load", incoming, "--into", target, "--yes", "--json").receipt["run"]
     unsettled(home, done)
-    with sqlite3.connect(folder / "coop.db") as connection:
+    with closing(sqlite3.connect(folder / "coop.db")) as connection, connection:
         connection.execute("DELETE FROM hives WHERE apiary_code = 'N09'")
     listed = run("runs")
     assert "not known yet" in listed.out

@@ -5,6 +5,7 @@ import json
 import sqlite3
 import tempfile
 import time
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -21,7 +22,7 @@ AS_STORED = ", ".join(f"typeof({name}), quote({name})" for name in ("code", "no"
 
 def exactly(path: Path) -> list[tuple]:
     """Every value of the table with its storage class, as SQLite itself would write it down."""
-    with sqlite3.connect(path) as connection:
+    with closing(sqlite3.connect(path)) as connection, connection:
         return connection.execute(f"SELECT {AS_STORED} FROM hives ORDER BY code, no").fetchall()
 
 
@@ -70,13 +71,13 @@ def test_whatever_sqlite_stores_in_a_column_comes_back_as_it_was(values, data):
             [at, *data.draw(st.tuples(*[st.sampled_from(["", "1", "2026-05-04"])] * 4))] for at in range(len(rows) + 1)
         ]
         query = "SELECT " + ", ".join(f"typeof({c}), quote({c})" for c in "kabcd") + " FROM hives ORDER BY k"
-        with sqlite3.connect(folder / "coop.db") as connection:
+        with closing(sqlite3.connect(folder / "coop.db")) as connection, connection:
             start = connection.execute(query).fetchall()
         incoming = text_file(folder / "in.csv", [["k", "a", "b", "c", "d"], *news])
         done = tidymerge.load(incoming, target, accept_warnings=True, rejects=folder / "r.csv", limits=NO_LIMITS)
         if done.changed:
             tidymerge.undo(done.run)
-        with sqlite3.connect(folder / "coop.db") as connection:
+        with closing(sqlite3.connect(folder / "coop.db")) as connection, connection:
             assert connection.execute(query).fetchall() == start
 
 
@@ -95,7 +96,7 @@ def loaded(run, hives, folder):
 
 
 def change(folder, statement):
-    with sqlite3.connect(folder / "coop.db") as connection:
+    with closing(sqlite3.connect(folder / "coop.db")) as connection, connection:
         connection.execute(statement)
 
 

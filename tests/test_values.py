@@ -3,6 +3,7 @@
 import json
 import random
 import sqlite3
+from contextlib import closing
 from pathlib import Path
 
 import numpy as np
@@ -208,7 +209,7 @@ def test_products_of_cells_do_not_overflow_and_columns_of_numbers_compare_so(fol
     )
     target = database(folder / "a.db", "CREATE TABLE t (k INTEGER PRIMARY KEY, n DECIMAL(8,2))", "t", ())
     assert tidymerge.load(job=folder / "job.toml").rows.skipped == 1
-    with sqlite3.connect(folder / "a.db") as connection:
+    with closing(sqlite3.connect(folder / "a.db")) as connection, connection:
         assert connection.execute("SELECT * FROM t").fetchall() == [(1, 9)]
     text_file(folder / "in.csv", [["k", "price", "qty", "rate", "low", "high"], [1, "2.50", 3, 1.2, "five", 10]])
     with pytest.raises(BadExpression, match="cells of low and high"):

@@ -1,6 +1,7 @@
 """New columns: what they are called, which types they get, and what can't be added."""
 
 import sqlite3
+from contextlib import closing
 from types import SimpleNamespace
 
 import numpy as np
@@ -173,7 +174,7 @@ def test_a_job_says_which_columns_and_their_types(run, folder, target, words):
         text += "apiary_code = 'apiary_code'\nhive_no = 'hive_no'\n"
     (folder / "j.toml").write_text(text, "utf-8")
     ended = run("load", "--job", "j.toml", "--yes", "--most-inserted", "9")
-    with sqlite3.connect(folder / "coop.db") as connection:
+    with closing(sqlite3.connect(folder / "coop.db")) as connection, connection:
         columns = [row[1] for row in connection.execute("PRAGMA table_info(hives)")]
     if words is None:
         assert ended.status == 0, ended.err

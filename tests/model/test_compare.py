@@ -4,6 +4,7 @@ import datetime as dt
 import json
 import random
 import sqlite3
+from contextlib import closing
 from decimal import Decimal
 from itertools import product
 
@@ -56,7 +57,7 @@ def as_arrow(path, rows):
 
 
 def as_sqlite(path, rows):
-    with sqlite3.connect(path) as connection:
+    with closing(sqlite3.connect(path)) as connection, connection:
         connection.execute(
             "CREATE TABLE t (Code TEXT, no INTEGER, weight DECIMAL(9, 2), seen DATE, note TEXT, PRIMARY KEY (Code, no))"
         )

@@ -3,6 +3,7 @@
 import random
 import sqlite3
 import tempfile
+from contextlib import closing
 from itertools import permutations
 from pathlib import Path
 from typing import Any
@@ -45,7 +46,7 @@ class Sqlite:
     def __init__(self, folder: Path, records: list[Record], first: str = "") -> None:
         self.path = folder / "t.db"
         self.address = f"{self.path}#t"
-        with sqlite3.connect(self.path) as connection:
+        with closing(sqlite3.connect(self.path)) as connection, connection:
             connection.execute(f"CREATE TABLE t ({first}k TEXT, n INTEGER, a TEXT)")
             connection.executemany("INSERT INTO t (k, n, a) VALUES (?, ?, ?)", records)
         connection.close()

@@ -6,6 +6,7 @@ import json
 import lzma
 import sqlite3
 import zipfile
+from contextlib import closing
 from decimal import Decimal
 
 import pyarrow as pa
@@ -112,7 +113,7 @@ def test_every_format_gives_the_same_load(run, folder, name):
 
 def test_a_query_gives_exact_values_of_mixed_columns(run, folder):
     target = database(folder / "coop.db", TABLE, "t", ())
-    with sqlite3.connect(folder / "coop.db") as connection:
+    with closing(sqlite3.connect(folder / "coop.db")) as connection, connection:
         connection.execute("CREATE TABLE staging (key, amount)")
         connection.executemany("INSERT INTO staging VALUES (?, ?)", [("a", 1.25), ("b", "3.5"), ("c", 7), ("d", "x")])
     query = "SELECT key AS k, amount AS kg, 5 AS n FROM staging WHERE key <> 'z';"
