@@ -2,6 +2,7 @@
 
 import csv
 import json
+import os
 import re
 import sqlite3
 import uuid
@@ -9,6 +10,7 @@ from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
+from urllib.parse import parse_qs, unquote, urlsplit
 
 import psycopg
 import pyarrow as pa
@@ -144,11 +146,13 @@ class Postgresql:
     def __init__(self, url: str) -> None:
         self._url = url
         self._connection = psycopg.connect(url, autocommit=True, prepare_threshold=None)
+        self._own = own = f"model{os.getpid()}"  # tests in several processes may share a server
         self._connection.execute(
-            "CREATE EXTENSION IF NOT EXISTS citext; DROP SCHEMA IF EXISTS model CASCADE; CREATE SCHEMA model; SET search_path = model, public"
+            f"CREATE EXTENSION IF NOT EXISTS citext; DROP SCHEMA IF EXISTS {own} CASCADE; CREATE SCHEMA {own}; SET search_path = {own}, public"
         )
 
     def close(self) -> None:
+        self._connection.execute(f"DROP SCHEMA {self._own} CASCADE")
         self._connection.close()
 
     def make(self, case: Case, folder: Path) -> str:
@@ -160,7 +164,7 @@ class Postgresql:
             cursor.executemany(f"INSERT INTO t ({named}) VALUES ({marks})".encode(), records)
         if case.stamped:
             self._connection.execute(_STAMPING)
-        return f"{self._url}#model.t"
+        return f"{self._url}#{self._own}.t"
 
     def rows(self, case: Case, address: str) -> list[tuple[Any, ...]]:
         shown = (quoted(one.name) + ("::text" if one.type.name == "json" else "") for one in case.columns)
@@ -172,18 +176,22 @@ class Mariadb:
 
     def __init__(self, url: str) -> None:
         server, _, options = url.partition("?")
-        socket = dict(pair.split("=") for pair in options.split("&"))["unix_socket"]
-        self._connection = pymysql.connect(unix_socket=socket, user="root", autocommit=True, charset="utf8mb4")
-        self._run("DROP DATABASE IF EXISTS model")
-        self._run("CREATE DATABASE model CHARACTER SET utf8mb4")
-        self._run("USE model")
-        self._address = f"{server.rstrip('/')}/model?{options}#t"
+        at = urlsplit(server)
+        place = {"unix_socket": socket[0]} if (socket := parse_qs(options).get("unix_socket")) else {}
+        place |= {} if place else {"host": at.hostname, "port": at.port or 3306, "password": unquote(at.password or "")}
+        self._connection = pymysql.connect(**place, user=at.username or "root", autocommit=True, charset="utf8mb4")
+        self._own = own = f"model{os.getpid()}"  # tests in several processes may share a server
+        self._run(f"DROP DATABASE IF EXISTS {own}")
+        self._run(f"CREATE DATABASE {own} CHARACTER SET utf8mb4")
+        self._run(f"USE {own}")
+        self._address = f"{server.rstrip('/')}/{own}?{options}#t"
 
     def _run(self, sql: str) -> None:
         with self._connection.cursor() as cursor:
             cursor.execute(sql)
 
     def close(self) -> None:
+        self._run(f"DROP DATABASE {self._own}")
         self._connection.close()
 
     def make(self, case: Case, folder: Path) -> str:
