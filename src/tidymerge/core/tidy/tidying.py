@@ -21,10 +21,11 @@ _LAST_ASCII = 127
 _SIGNS, _SEPARATORS = r"[=+\-@]", r'[;,|\t\n\r]"*'  # what starts a formula; where another program may cut
 _RUNS = re.compile(rf"'*{_SIGNS}")
 _HIDES = re.compile(r"'*[\t\r]")  # what a spreadsheet cuts off before it looks
-_CUT = re.compile(f"({_SEPARATORS})")
+# Quotes that a text begins with go, too, where it is cut behind them.
+_CUT = re.compile(rf'(\A"+(?=.*[;,|\t\n\r])|{_SEPARATORS})', re.DOTALL)
 _NUMBER = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?$")
-_MAY_RUN = rf"(?:^|{_SEPARATORS})'*{_SIGNS}|^'*[\t\r]"
-_MAY_BE_GUARDED = rf"(?:^|{_SEPARATORS})'+{_SIGNS}|^'+[\t\r]"
+_MAY_RUN = rf"""(?:^"*|{_SEPARATORS})'*{_SIGNS}|^'*[\t\r]"""
+_MAY_BE_GUARDED = rf"""(?:^"*|{_SEPARATORS})'+{_SIGNS}|^'+[\t\r]"""
 
 
 def tidy(texts: pa.Array) -> pa.Array:
