@@ -44,6 +44,7 @@ The code of an error is its class name in lower case with dashes (`NoSuchSheet` 
 `docs/errors.md` has a section for each, and a test keeps the two together.
 """
 
+import inspect
 import re
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -80,7 +81,7 @@ class TidyMergeError(Exception):
 
     @classmethod
     def _declared(cls) -> set[str]:
-        return {name for kind in cls.__mro__ for name in vars(kind).get("__annotations__", ()) if name != "exit_status"}
+        return {name for kind in cls.__mro__ for name in inspect.get_annotations(kind) if name != "exit_status"}
 
     @property
     def facts(self) -> dict[str, object]:
