@@ -105,9 +105,7 @@ def test_rooms_are_small_enough_to_be_read():
         assert text.count("\n") < 400, path
         for node in nodes(path):
             if isinstance(node, ast.FunctionDef):
-                # What a public function takes, and says of it, may be as long as there is to say.
-                first = node.body[1 if ast.get_docstring(node) and len(node.body) > 1 else 0]
-                assert node.end_lineno - first.lineno < 45, f"{path} {node.name}"
+                assert node.end_lineno - node.lineno < 50, f"{path} {node.name}"
 
 
 def test_only_the_command_line_prints():
@@ -127,7 +125,7 @@ def test_only_the_command_line_knows_its_options():
 
 def test_the_public_names():
     assert sorted(tidymerge.__all__) == [
-        "ArrowTable", "Blanks", "Change", "ColumnRule", "Find", "Job", "Limits", "Most", "ProofFailed", "Receipt", "Removal", "Rules",
+        "ArrowTable", "Blanks", "Change", "ColumnRule", "CompareOptions", "Find", "Job", "Limits", "LoadOptions", "Most", "ProofFailed", "Receipt", "Removal", "Rules",
         "SourceError", "Stopped", "TablesJob", "TargetError", "TidyMergeError", "UsageError", "__version__", "change", "changes",
         "compare", "draft", "extract", "load", "look", "preview", "read_job", "receipt", "remove", "runs", "undo",
     ]  # fmt: skip

@@ -1,6 +1,8 @@
 """The Python interface as a program meets it: tables and files in memory, and everything that the command line can."""
 
+import bz2
 import datetime as dt
+import gzip
 import io
 import json
 import logging
@@ -85,6 +87,9 @@ def test_open_files_and_lists_of_files_are_loaded(hives, folder):
         tidymerge.preview(pd.DataFrame({"apiary_code": ["L01", 1], "hive_no": [1, 2]}), hives)
     with pytest.raises(tidymerge.UsageError, match="not a dict"):
         tidymerge.preview({"apiary_code": ["L01"]}, hives)  # type: ignore[call-overload]
+    for wrong in (b"k,v", [{"k": 1}], [b"a.csv"], 7):
+        with pytest.raises(tidymerge.UsageError, match="Rows are an address, a list of addresses, an open file"):
+            tidymerge.preview(wrong, hives)  # type: ignore[arg-type]
     with pytest.raises(tidymerge.UsageError, match="no limit 'update'; known are updated"):
         tidymerge.preview([book], hives, limits={"update": 1})
     with pytest.raises(tidymerge.Stopped, match=r"1 record|1 row"):
@@ -161,3 +166,56 @@ def test_a_logger_hears_of_it_and_nothing_is_printed(hives, caplog, capfd):
     assert caplog.records[0].run == receipt.run
     assert "1 inserted" in caplog.text
     assert capfd.readouterr() == ("", "")
+
+
+def test_an_open_file_is_read_as_whoever_opened_it_gives_it(hives, folder):
+    """Unpacked if they unpack it, as text if it is text; its name is only a name, whatever signs it has."""
+    text = "apiary_code,hive_no,notes\nL01,1,\u00e9\n"
+    for name, opened in (("a.csv.gz", gzip.open), ("b.csv.bz2", bz2.open), ("c.csv", open)):
+        with opened(name, "wb") as file:
+            file.write(text.encode())
+        with opened(name, "rb") as file:
+            assert tidymerge.preview(file, hives).rows.updated == 1, name
+        with open(name, "rb") as packed:  # noqa: PTH123 - the packed bytes
+            assert tidymerge.preview(packed, hives).rows.updated == 1, name
+    for name in ("a#b.csv", "${HOME}.csv", "~.csv", "week*.csv"):
+        (folder / name).write_text(text, "utf-8")
+        with (folder / name).open("rb") as file:
+            assert tidymerge.preview(file, hives).incoming == str(folder / name)
+    with (folder / "c.csv").open(encoding="utf-8") as file, pytest.raises(tidymerge.UsageError, match="leave that out"):
+        tidymerge.preview(file, hives, encoding="cp1252")
+    with (folder / "c.csv").open(encoding="ascii") as file, pytest.raises(tidymerge.UsageError, match="can't be read"):
+        tidymerge.preview(file, hives)
+    with pytest.raises(tidymerge.UsageError, match="can't be read"):
+        tidymerge.preview(file, hives)  # which is closed
+    with pytest.raises(tidymerge.UsageError, match="open it as bytes"):
+        tidymerge.preview(io.StringIO("k\n\ud800"), hives)
+
+
+def test_what_goes_wrong_after_the_commit_never_looks_as_if_nothing_was_loaded(hives, folder, monkeypatch, caplog):
+    def no_page(*_):
+        raise OSError("the disk is full")
+
+    monkeypatch.setattr("tidymerge.reports.page.write_page", no_page)
+    rows = pa.table({"apiary_code": ["L01"], "hive_no": [1], "notes": ["x"]})
+    receipt = tidymerge.load(rows, hives, page="p.html")
+    assert receipt.verified
+    assert "The run is done, but not all of its views are written: the disk is full" in receipt.notes
+    assert "the disk is full" in caplog.text
+    assert stored(hives)[0][5] == b"x"
+    assert (
+        "The run is done"
+        in tidymerge.change(
+            hives, {"notes": "'y'"}, where="hive_no = 1", page="p.html", limits={"updated": "100%"}
+        ).notes[-1]
+    )
+    assert "The run is done" in tidymerge.undo("last", page="p.html").notes[-1]
+
+
+@pytest.mark.parametrize("function", ["preview", "load", "change", "remove", "undo", "look", "compare", "draft"])
+def test_an_option_that_there_is_not_is_refused_as_python_does(function, hives):
+    given = {"change": (hives,), "remove": (hives,), "undo": ("last",), "look": (hives,)}.get(function, (hives, hives))
+    with pytest.raises(TypeError, match=rf"{function}\(\) got an unexpected keyword argument 'colums'"):
+        getattr(tidymerge, function)(
+            *given, colums={}, **({"where": "1 = 1", "preview": True} if function in ("change", "remove") else {})
+        )

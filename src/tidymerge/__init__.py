@@ -12,9 +12,10 @@ All return a `Receipt` and print nothing; all raise a `TidyMergeError` when they
 import logging
 from typing import TYPE_CHECKING
 
-from tidymerge.api.asking import changes, compare, draft, look, receipt, runs
+from tidymerge.api.asking import CompareOptions, changes, compare, draft, look, receipt, runs
 from tidymerge.api.given import ArrowTable
 from tidymerge.api.loading import extract, load, preview, read_job
+from tidymerge.api.options import LoadOptions
 from tidymerge.api.records import change, remove, undo
 from tidymerge.errors import ProofFailed, SourceError, Stopped, TargetError, TidyMergeError, UsageError
 
@@ -29,9 +30,11 @@ __all__ = [
     "Blanks",
     "Change",
     "ColumnRule",
+    "CompareOptions",
     "Find",
     "Job",
     "Limits",
+    "LoadOptions",
     "Most",
     "ProofFailed",
     "Receipt",

@@ -1,11 +1,12 @@
 """Asking from Python: what is in a table, how two differ, what the log knows, and a job drafted from the rows."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from os import fspath
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal, overload
+from typing import TYPE_CHECKING, Unpack, overload
 
-from tidymerge.api.shared import Place, Tell, names, outputs, told
+from tidymerge.api.options import Names, Pages, Place, Reading, checked, read_options
+from tidymerge.api.shared import names, outputs, told
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -19,24 +20,15 @@ if TYPE_CHECKING:
 
 
 @overload
-def look(
-    address: Place, *, header_row: int | None = ..., delimiter: str | None = ..., quote: str | None = ...,
-    encoding: str | None = ..., format: Literal["csv", "tsv", "json", "jsonl"] | None = ...,
-) -> "Overview | View": ...  # fmt: skip
+def look(address: Place, **read: Unpack[Reading]) -> "Overview | View": ...
 @overload
-def look(
-    address: Place, *, values: str, where: str | None = ..., header_row: int | None = ..., delimiter: str | None = ...,
-    quote: str | None = ..., encoding: str | None = ..., format: Literal["csv", "tsv", "json", "jsonl"] | None = ...,
-) -> "Values": ...  # fmt: skip
+def look(address: Place, *, values: str, where: str | None = ..., **read: Unpack[Reading]) -> "Values": ...
 @overload
-def look(address: Place, *, would_hold: str | Sequence[str]) -> "tuple[Verdict, ...]": ...
+def look(address: Place, *, would_hold: Names) -> "tuple[Verdict, ...]": ...
 @overload
 def look(address: Place, *, since: str) -> "Compared": ...
 @overload
-def look(
-    address: Place, *, against: Place, header_row: int | None = ..., delimiter: str | None = ...,
-    quote: str | None = ..., encoding: str | None = ..., format: Literal["csv", "tsv", "json", "jsonl"] | None = ...,
-) -> "Compared": ...  # fmt: skip
+def look(address: Place, *, against: Place, **read: Unpack[Reading]) -> "Compared": ...
 
 
 def look(
@@ -44,14 +36,10 @@ def look(
     *,
     values: str | None = None,
     where: str | None = None,
-    would_hold: str | Sequence[str] = (),
+    would_hold: Names = (),
     since: str | None = None,
     against: Place | None = None,
-    header_row: int | None = None,
-    delimiter: str | None = None,
-    quote: str | None = None,
-    encoding: str | None = None,
-    format: Literal["csv", "tsv", "json", "jsonl"] | None = None,  # noqa: A002 - as the option is called
+    **read: Unpack[Reading],
 ) -> "Overview | View | Values | tuple[Verdict, ...] | Compared":
     """What is at an address: the sheets or tables (an `Overview`), or the columns of one (a `View`).
 
@@ -59,86 +47,70 @@ def look(
     `would_hold`; how its structure differs `since` a run or a time, or `against` another address. Raises UsageError,
     SourceError and TargetError.
     """
-    from tidymerge.model import ReadOptions
     from tidymerge.run import look_structure
     from tidymerge.run.look import look as look_at
     from tidymerge.run.look import look_at_values
     from tidymerge.run.would_hold import would_hold as holds
 
-    text, read = fspath(address), ReadOptions(delimiter, quote, encoding, format=format)
+    said = checked("look", read, Reading)
+    text, options, header_row = fspath(address), read_options(said), said.get("header_row")
     if values is not None:
-        return look_at_values(text, values, read, header_row, where)
+        return look_at_values(text, values, options, header_row, where)
     if would_hold:
         return tuple(holds(text, rule) for rule in names(would_hold))
     if since is not None:
         return look_structure.since(text, since)
     if against is not None:
-        return look_structure.against(text, fspath(against), read, header_row)
-    return look_at(text, read, header_row)
+        return look_structure.against(text, fspath(against), options, header_row)
+    return look_at(text, options, header_row)
 
 
-def compare(
-    first: Place,
-    second: Place,
-    *,
-    key: str | Sequence[str] = (),
-    columns: Mapping[str, str] | None = None,
-    only: str | Sequence[str] = (),
-    header_row: int | None = None,
-    delimiter: str | None = None,
-    quote: str | None = None,
-    encoding: str | None = None,
-    format: Literal["csv", "tsv", "json", "jsonl"] | None = None,  # noqa: A002 - as the option is called
-    changes: Place | None = None,
-    page: Place | None = None,
-    summary: Place | None = None,
-    progress: Tell | None = None,
-) -> "Receipt":
+class CompareOptions(Reading, Pages, total=False):
+    """What `compare` takes."""
+
+    key: Names  # the columns of the first that name a record; else the key of a side that has one
+    columns: Mapping[str, str] | None  # column of the first = column of the second, where the names differ
+    only: Names  # the columns that are compared, beside the key
+    changes: Place | None  # each field that differs: .csv, .jsonl or .parquet
+
+
+def compare(first: Place, second: Place, **options: Unpack[CompareOptions]) -> "Receipt":
     """How two tables, sheets or files differ, matched by key; nothing is written to either.
 
     In the receipt `unchanged` are the same, `updated` differ, `inserted` are only in the second and `removed` only in
-    the first; its `to_dict` uses those words. `columns` maps columns of the first to those of the second. Raises
-    UsageError, SourceError and TargetError. Source: docs/compare.md.
+    the first; its `to_dict` says it in those words. The options are in `CompareOptions`.
+    Raises UsageError, SourceError and TargetError. Source: docs/compare.md.
     """
-    from tidymerge.model import ReadOptions
     from tidymerge.run.compare import Comparison
     from tidymerge.run.compare import compare as side_by_side
     from tidymerge.run.views import ROWS_ON_PAGE, write_views
 
-    files = outputs(changes=changes, page=page, summary=summary)
+    said = checked("compare", options, CompareOptions)
+    files = outputs(**{name: said.get(name) for name in ("changes", "page", "summary")})
     asked = Comparison(
-        fspath(first), fspath(second), names(key), columns or {}, names(only),
-        ReadOptions(delimiter, quote, encoding, format=format), header_row,
+        fspath(first), fspath(second), names(said.get("key", ())), said.get("columns") or {},
+        names(said.get("only", ())), read_options(said), said.get("header_row"),
     )  # fmt: skip
-    most = 0 if page is None else ROWS_ON_PAGE
-    receipt, touched = side_by_side(asked, most, outputs=files, progress=told(progress))
+    most = 0 if files.page is None else ROWS_ON_PAGE
+    receipt, touched = side_by_side(asked, most, outputs=files, progress=told(said.get("progress")))
     write_views(receipt, touched, files)
     return receipt
 
 
 def draft(
-    incoming: Place,
-    into: Place,
-    *,
-    out: Place | None = None,
-    header_row: int | None = None,
-    cells: str | None = None,
-    delimiter: str | None = None,
-    quote: str | None = None,
-    encoding: str | None = None,
-    format: Literal["csv", "tsv", "json", "jsonl"] | None = None,  # noqa: A002 - as the option is called
+    incoming: Place, into: Place, *, out: Place | None = None, cells: str | None = None, **read: Unpack[Reading]
 ) -> str:
     """The text of a job that matches the columns and settles what the rows settle; comments say what they don't.
 
     It is written to the file `out`, if one is named; what stands in that stays. Raises UsageError, SourceError and
     TargetError.
     """
-    from tidymerge.model import ReadOptions
     from tidymerge.run.draft_file import drafted
 
-    read = ReadOptions(delimiter, quote, encoding, cells, format=format)
-    found = drafted(fspath(incoming), fspath(into), None if out is None else Path(out), read, header_row)
-    return found["job"]
+    said = checked("draft", read, Reading)
+    options = read_options({**said, "cells": cells})
+    path = None if out is None else Path(out)
+    return drafted(fspath(incoming), fspath(into), path, options, said.get("header_row"))["job"]
 
 
 def runs(*, target: Place | None = None, since: str | None = None, state: str | None = None) -> "tuple[PastRun, ...]":

@@ -1,11 +1,12 @@
 """Changing and removing records from Python, and taking a run back."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from os import fspath
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Unpack
 
-from tidymerge.api.shared import Place, Tell, done, limits_of, names, outputs, told
+from tidymerge.api.options import Names, Place, Views, checked
+from tidymerge.api.shared import after_commit, done, limits_of, names, outputs, told
 
 if TYPE_CHECKING:
     from tidymerge.job.model import Change, Job, Removal
@@ -20,11 +21,11 @@ def change(
     target: Place | None = None,
     sets: Mapping[str, str] | None = None,
     *,
-    drop: str | Sequence[str] = (),
+    drop: Names = (),
     job: "Place | Change | None" = None,
     where: str | None = None,
     every_record: bool = False,
-    key: str | Sequence[str] = (),
+    key: Names = (),
     preview: bool = False,
     rejects: Place | None = None,
     strict: bool = False,
@@ -32,10 +33,7 @@ def change(
     trust_triggers: bool = False,
     limits: "Limits | Mapping[str, int | str] | None" = None,
     wait: int | None = None,
-    page: Place | None = None,
-    chart: Place | None = None,
-    summary: Place | None = None,
-    progress: Tell | None = None,
+    **views: Unpack[Views],
 ) -> "Receipt":
     """Set columns of the records that meet a condition, in one transaction that is proved before it is committed.
 
@@ -51,6 +49,7 @@ def change(
     from tidymerge.model.rules import ColumnRule
     from tidymerge.run.change import change_task
 
+    files, progress = _shown_as("change", views, rejects=rejects)
     asked = _change(job).given(
         None if target is None else fspath(target),
         {name: ColumnRule(compute=text) for name, text in (sets or {}).items()},
@@ -62,8 +61,7 @@ def change(
         strict=strict,
         trust_triggers=trust_triggers,
     )
-    files = outputs(rejects, page=page, chart=chart, summary=summary)
-    return _carried_out(change_task(asked), files, told(progress), preview=preview, expect=expect, wait=wait)
+    return _carried_out(change_task(asked), files, progress, preview=preview, expect=expect, wait=wait)
 
 
 def remove(
@@ -75,19 +73,16 @@ def remove(
     with_referring: bool = False,
     archive: str | Mapping[str, str] | None = None,
     create: bool = False,
-    stamps: str | Sequence[str] = (),
+    stamps: Names = (),
     every_record: bool = False,
-    key: str | Sequence[str] = (),
+    key: Names = (),
     preview: bool = False,
     rejects: Place | None = None,
     expect: str | None = None,
     trust_triggers: bool = False,
     limits: "Limits | Mapping[str, int | str] | None" = None,
     wait: int | None = None,
-    page: Place | None = None,
-    chart: Place | None = None,
-    summary: Place | None = None,
-    progress: Tell | None = None,
+    **views: Unpack[Views],
 ) -> "Receipt":
     """Remove the records that meet a condition, in one transaction that is proved before it is committed.
 
@@ -101,6 +96,7 @@ def remove(
     """
     from tidymerge.run.remove import removal_task
 
+    files, progress = _shown_as("remove", views, rejects=rejects)
     asked = _removal(job).given(
         None if target is None else fspath(target),
         where,
@@ -114,19 +110,20 @@ def remove(
         create=create,
         stamps=names(stamps),
     )
-    if asked.keys is not None:
-        files = outputs(rejects or False, page=page, chart=chart, summary=summary)
-        return _removed_by_rows(asked.by_rows(), files, told(progress), preview=preview, expect=expect, wait=wait)
-    files = outputs(rejects, page=page, chart=chart, summary=summary)
-    return _carried_out(removal_task(asked), files, told(progress), preview=preview, expect=expect, wait=wait)
+    if asked.keys is None:
+        return _carried_out(removal_task(asked), files, progress, preview=preview, expect=expect, wait=wait)
+    return _removed_by_rows(asked.by_rows(), files, progress, preview=preview, expect=expect, wait=wait)
 
 
 def _removed_by_rows(
     job: "Job", files: "Outputs", progress: "Progress", *, preview: bool, expect: str | None, wait: int | None
 ) -> "Receipt":
-    """A removal whose records are named by rows: it goes the way of a load."""
+    """A removal whose records are named by rows: it goes the way of a load, which would write rejects unasked."""
+    from msgspec.structs import replace
+
     from tidymerge.run import load as loading
 
+    files = replace(files, save_rejects=files.rejects is not None)
     return _shown(
         lambda most: loading.preview_in_full(job, most, outputs=files, progress=progress),
         lambda: loading.load(
@@ -161,9 +158,20 @@ def _shown(
     """What was done, or would be, with its page and its chart."""
     from tidymerge.run.views import ROWS_ON_PAGE, write_views
 
-    receipt, touched = look(0 if files.page is None else ROWS_ON_PAGE) if preview else (act(), None)
+    if not preview:
+        return done(after_commit(act(), files))
+    receipt, touched = look(0 if files.page is None else ROWS_ON_PAGE)
     write_views(receipt, touched, files)
     return done(receipt)
+
+
+def _shown_as(
+    function: str, views: Views, rejects: Place | None = None, conflicts: Place | None = None
+) -> "tuple[Outputs, Progress]":
+    """The files that are written beside the target, and who is told of the progress."""
+    said = checked(function, views, Views)
+    progress = said.pop("progress", None)
+    return outputs(rejects, conflicts=conflicts, **said), told(progress)
 
 
 def _limits(given: "Limits | Mapping[str, int | str] | None") -> dict[str, Any]:
@@ -186,10 +194,7 @@ def undo(
     conflicts: Place | None = None,
     trust_triggers: bool = False,
     wait: int | None = None,
-    page: Place | None = None,
-    chart: Place | None = None,
-    summary: Place | None = None,
-    progress: Tell | None = None,
+    **views: Unpack[Views],
 ) -> "Receipt":
     """Put back what a run changed, in one transaction, where the records still hold what the run wrote.
 
@@ -202,7 +207,7 @@ def undo(
     from tidymerge.run import undo as undoing
 
     at = None if into is None else fspath(into)
-    files, telling = outputs(conflicts=conflicts, page=page, chart=chart, summary=summary), told(progress)
+    files, telling = _shown_as("undo", views, conflicts=conflicts)
     return _shown(
         lambda most: undoing.preview_undo_in_full(run, most, into=at, outputs=files, progress=telling),
         lambda: undoing.undo(

@@ -1,10 +1,11 @@
 """What the functions of the Python interface share."""
 
 import logging
-from collections.abc import Callable, Mapping, Sequence
-from os import PathLike
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
+
+from tidymerge.api.options import Names, Place, Tell
 
 if TYPE_CHECKING:
     from tidymerge.model.receipt import Receipt
@@ -12,8 +13,6 @@ if TYPE_CHECKING:
     from tidymerge.ports.progress import Progress
     from tidymerge.run.outputs import Outputs
 
-Place = str | PathLike[str]  # where a file is or goes
-Tell = Callable[[str, int, int | None], object]  # the stage in words, rows done, rows expected if that is known
 log = logging.getLogger("tidymerge")
 
 
@@ -43,7 +42,7 @@ def told(progress: Tell | None) -> "Progress":
     return Quiet() if progress is None else _Told(progress)
 
 
-def names(given: str | Sequence[str]) -> tuple[str, ...]:
+def names(given: Names) -> tuple[str, ...]:
     """One name, or several."""
     return (given,) if isinstance(given, str) else tuple(given)
 
@@ -72,6 +71,21 @@ def limits_of(given: "Limits | Mapping[str, int | str] | None") -> "Limits | dic
     return {
         name: int(limit) if name in counts else parse_most(str(limit), name) for name, limit in (given or {}).items()
     }
+
+
+def after_commit(receipt: "Receipt", files: "Outputs") -> "Receipt":
+    """Write the views of a run that is done; the receipt, with a note if that failed: the run must not look as if."""
+    from msgspec.structs import replace
+
+    from tidymerge.run.views import write_views
+
+    try:
+        write_views(receipt, None, files)
+    except Exception as error:  # noqa: BLE001 - the run is done
+        said = f"The run is done, but not all of its views are written: {error}"
+        log.warning("%s: %s", receipt.place, said)
+        return replace(receipt, notes=(*receipt.notes, said))
+    return receipt
 
 
 def done(receipt: "Receipt") -> "Receipt":

@@ -54,13 +54,8 @@ def load(
             expect = output.confirmed(out, lambda progress: loading.preview(job, progress=progress), json=json)
         with Bars(out, json=json) as progress, output.drawn_if_stopped(out, quiet=json or asked):
             receipt = loading.load(
-                job,
-                accept_warnings=yes or asked,
-                expect=expect,
-                outputs=files,
-                wait_seconds=wait,
-                progress=progress,
+                job, accept_warnings=yes or asked, expect=expect, outputs=files, wait_seconds=wait, progress=progress,
                 shield=output.uninterrupted,
-            )
+            )  # fmt: skip
     output.report(out, receipt, files, json=json)
     output.finish(receipt)
