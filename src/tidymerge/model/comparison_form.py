@@ -3,6 +3,7 @@
 from typing import TypedDict
 
 from tidymerge.model.receipt import Receipt
+from tidymerge.model.receipt_form import as_utc
 
 FORMAT = "tidymerge-comparison/1"
 
@@ -71,11 +72,7 @@ def comparison_to_dict(receipt: Receipt) -> ComparisonForm:
     rows, (table,) = receipt.rows, receipt.tables
     return ComparisonForm(
         format=FORMAT,
-        first=FirstForm(
-            address=table.target,
-            rows=table.rows_before,
-            not_compared=table.rows_before - rows.unchanged - rows.updated - rows.removed,
-        ),
+        first=FirstForm(address=table.target, rows=table.rows_before, not_compared=receipt.without_partner),
         second=SecondForm(address=receipt.incoming, rows=rows.read, repeated=rows.skipped, not_compared=rows.rejected),
         key=table.key,
         records=RecordsForm(
@@ -93,6 +90,6 @@ def comparison_to_dict(receipt: Receipt) -> ComparisonForm:
         fingerprint=receipt.fingerprint,
         warnings=receipt.warnings,
         notes=receipt.notes,
-        started=f"{receipt.started:%Y-%m-%dT%H:%M:%SZ}",
+        started=as_utc(receipt.started),
         seconds=round(receipt.seconds, 3),
     )

@@ -28,6 +28,11 @@ class Pairing(Struct, frozen=True):
         return tuple(pair.target for pair in self.pairs)
 
     @property
+    def sources(self) -> set[str]:
+        """The incoming columns that feed any."""
+        return {source for pair in self.pairs for source in pair.rule.sources}
+
+    @property
     def compared(self) -> tuple[Pair, ...]:
         """What can make a record count as changed: neither key columns nor those that only go along."""
         return tuple(pair for pair in self.pairs if pair.target.name not in self.key and not pair.rule.goes_along)

@@ -237,6 +237,12 @@ class Receipt(Struct, frozen=True):
         return found
 
     @property
+    def without_partner(self) -> int:
+        """Of a comparison the rows of the first side whose key is on rows that are not compared."""
+        rows = self.rows
+        return self.tables[0].rows_before - rows.unchanged - rows.updated - rows.removed
+
+    @property
     def changed(self) -> int:
         """How many rows made a difference to the target."""
         return self.rows.inserted + self.rows.updated + self.rows.removed

@@ -195,7 +195,7 @@ def receipt_to_dict(receipt: Receipt) -> ReceiptForm:
         "undoes": receipt.undoes,
         "request": request_to_dict(receipt.request),
         "conflicts": tuple(_conflict(conflict) for conflict in receipt.conflicts),
-        "started": receipt.started.astimezone(UTC).isoformat(timespec="seconds").replace("+00:00", "Z"),
+        "started": as_utc(receipt.started),
         "seconds": round(receipt.seconds, 3),
     }
 
@@ -276,6 +276,11 @@ def _conflict(conflict: Conflict) -> ConflictForm:
         "now": conflict.now,
         "by": conflict.by,
     }
+
+
+def as_utc(time: datetime) -> str:
+    """A time to the second, in UTC."""
+    return time.astimezone(UTC).isoformat(timespec="seconds").replace("+00:00", "Z")
 
 
 def receipt_from_dict(form: ReceiptForm) -> Receipt:

@@ -45,6 +45,8 @@ def write_script(tables: Iterable[Script], about: Mapping[str, str], path: Path)
 def _statements(table: str, columns: Mapping[str, TargetColumn], changes: ChangeSet) -> Iterator[str]:
     place = ".".join(map(_quoted, table.split(".")))
     updates, inserts, removals = changes.updates, changes.inserts, changes.removals
+    if changes.shared_keys and len(updates):
+        yield "-- Several records may have one of these keys: of those the load changes the one that fits best."
     before, after = _literals(updates.before, columns), _literals(updates.after, columns)
     for at in range(len(updates)):
         names = [name for name in updates.columns if updates.changed[name][at]]

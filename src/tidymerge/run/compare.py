@@ -1,6 +1,6 @@
 """Two tables or files side by side: the `compare` command's own flow. Nothing is written to either."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from contextlib import ExitStack
 
 import pyarrow as pa
@@ -11,12 +11,12 @@ from tidymerge.core.account import account
 from tidymerge.core.decide.side_by_side import differences, read_both
 from tidymerge.core.explain.differing import all_that_differs
 from tidymerge.core.infer.both import Both, Side, of_both
-from tidymerge.core.naming.header import ROWS_SEARCHED, find_header, guess_header
+from tidymerge.core.naming.header import ROWS_SEARCHED, likely_header
 from tidymerge.core.tidy.fill import merged_notes
-from tidymerge.core.warn.caution import near_misses
+from tidymerge.core.warn.caution import near_misses, uncalculated
 from tidymerge.core.words import plural
 from tidymerge.databases import is_database
-from tidymerge.errors import BadOption, NoHeader, about
+from tidymerge.errors import BadOption, about
 from tidymerge.model import EqualTexts, Incoming, ReadOptions, Sample
 from tidymerge.model.changes import ChangeSet
 from tidymerge.model.receipt import Action, Receipt, Request, State, Touch
@@ -69,7 +69,12 @@ def compare(
         changes = differences(sides, _equal(both, sides.texts_to_ask, judge))
         known = [sides.keys_of_first]
     parts = [(lambda: second.incoming, changes.without_absent())]
-    decided = _decided(first, second, both, changes, near_misses(parts, known, both.second, _near_miss))
+    warnings = [
+        *uncalculated(first.incoming, both.first.sources),
+        *uncalculated(second.incoming, both.second.sources),
+        *near_misses(parts, known, both.second, _near_miss),
+    ]
+    decided = _decided(first, second, both, changes, warnings)
     if outputs.changes is not None:
         write_differences(all_that_differs(second.incoming, changes), both.second.key, outputs.changes)
     return make_receipt(decided, State.PREVIEWED, clock), first_touches(decided, most)
@@ -90,16 +95,11 @@ def _sides(asked: Comparison, targets: Sequence[Target | None]) -> tuple[Side, S
     return found[0], found[1]
 
 
-def _read(text: str, options: ReadOptions, header_row: int | None, names: Sequence[str] | set[str]) -> Incoming:
+def _read(text: str, options: ReadOptions, header_row: int | None, names: Collection[str]) -> Incoming:
     """All rows at an address; the row of the column names is found by those of the other side, or by its look."""
     source = open_source(text, options)
-    if header_row is not None:
-        return source.read(header_row - 1)
-    head = source.head(ROWS_SEARCHED)
-    try:
-        return source.read(find_header(head, names) if names else guess_header(head))
-    except NoHeader:
-        return source.read(guess_header(head))
+    at = likely_header(source.head(ROWS_SEARCHED), names)[0] if header_row is None else header_row - 1
+    return source.read(at)
 
 
 def _equal(both: Both, texts: Mapping[str, pa.Array], judge: Target | None) -> dict[str, EqualTexts]:
@@ -117,7 +117,7 @@ def _near_miss(difference: str, count: int, row: int, theirs: str, ours: str) ->
     return f"{count:,} {words} of the first but for {difference}: row {row} has {theirs!r}, the first has {ours!r}."
 
 
-def _decided(first: Side, second: Side, both: Both, changes: ChangeSet, near: Sequence[str]) -> Decided:
+def _decided(first: Side, second: Side, both: Both, changes: ChangeSet, warnings: Sequence[str]) -> Decided:
     """What was found, proved as a load is: every row of the second has one end, every row of the first at most one."""
     tally = account.tally([changes])
     account.prove_tally(tally, changes, len(second.incoming.row_numbers))
@@ -136,7 +136,7 @@ def _decided(first: Side, second: Side, both: Both, changes: ChangeSet, near: Se
         parts=(Part(lambda: second.incoming, changes, len(second.incoming.row_numbers)),),
         tally=tally,
         fingerprint=account.fingerprint([changes]),
-        warnings=tuple(near),
+        warnings=tuple(warnings),
         notes=tuple(dict.fromkeys(notes)),
         view=(),
         request=Request(Action.COMPARE),

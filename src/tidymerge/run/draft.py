@@ -11,10 +11,10 @@ from tomlkit.items import Table
 from tidymerge.address import is_server, parse, without_password
 from tidymerge.core.infer.profile import profile, table_columns
 from tidymerge.core.infer.propose import Proposal, Skipping, propose, totals_skipped, unmatched_columns
-from tidymerge.core.naming.header import ROWS_SEARCHED, find_header, guess_header
+from tidymerge.core.naming.header import ROWS_SEARCHED, likely_header
 from tidymerge.core.naming.mapping import fold
 from tidymerge.core.tidy.corrected import corrected
-from tidymerge.errors import BadOption, NoHeader
+from tidymerge.errors import BadOption
 from tidymerge.job.model import Job
 from tidymerge.job.reading import parse_job
 from tidymerge.job.tables import TablesJob
@@ -78,13 +78,8 @@ def read_rows(
     """The rows, under the row of names that a load takes too; its number, where a load could not find it by itself."""
     if header_row is not None:
         return corrected(source.read(header_row - 1 - source.above)), None
-    head = source.head(ROWS_SEARCHED)
-    try:
-        at = find_header(head, names_sought(job, shape))
-    except NoHeader:
-        at = guess_header(head)
-        return corrected(source.read(at)), at + 1 + source.above
-    return corrected(source.read(at)), None
+    at, guessed = likely_header(source.head(ROWS_SEARCHED), names_sought(job, shape))
+    return corrected(source.read(at)), at + 1 + source.above if guessed else None
 
 
 def _addresses(incoming: str, into: str, path: Path) -> tuple[str, str]:

@@ -55,6 +55,7 @@ def runs(incomplete: str) -> list[tuple[str, str]]:
 @_silent
 def columns(ctx: typer.Context, incomplete: str) -> list[str]:
     """The columns of the table that the command names."""
+    from tidymerge.address import is_server
     from tidymerge.core.naming.header import ROWS_SEARCHED, guess_header
     from tidymerge.databases import is_database
     from tidymerge.model import ReadOptions
@@ -64,6 +65,8 @@ def columns(ctx: typer.Context, incomplete: str) -> list[str]:
     named = [str(ctx.params[name]) for name in _OF_COLUMNS if ctx.params.get(name)]
     address = next(iter([*named, *_addresses_typed()]))
     names: Iterable[str]
+    if is_server(address):  # a shell does not wait for a network
+        return []
     if is_database(address):
         with open_target(address, write=False) as target:
             names = [column.name for column in target.describe().columns]

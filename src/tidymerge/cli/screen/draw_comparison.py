@@ -72,9 +72,7 @@ def _counts(shown: Receipt) -> Padding:
         if count or outcome in words.counts_always:
             style = STYLES[outcome] if count else "dim"
             table.add_row(Text(f"{count:,}", style), Text(words.called(outcome), style), meaning)
-    rows = shown.rows
-    left = shown.tables[0].rows_before - rows.unchanged - rows.updated - rows.removed
-    if left:
+    if left := shown.without_partner:
         why = "rows of the first whose key is on rows that are not compared"
         table.add_row(Text(f"{left:,}", STYLES["rejected"]), Text("without a partner", STYLES["rejected"]), why)
     return Padding(table, (0, 0, 1, 2))

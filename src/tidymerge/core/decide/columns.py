@@ -189,7 +189,7 @@ def _flawed(incoming: Incoming, pair: Pair) -> Mask:
 
 def used_columns(pairing: Pairing, around: Surroundings) -> set[str]:
     """The incoming columns that feed a target column or are asked by the job."""
-    used = {source for pair in pairing.pairs for source in pair.rule.sources} | around.asked
+    used = pairing.sources | around.asked
     computes = around.computes.values()
     return used | {name for one in computes for scope, name in one.uses if scope == "incoming"}
 

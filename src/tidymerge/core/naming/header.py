@@ -25,6 +25,14 @@ def find_header(head: Sequence[Sequence[str]], names: Iterable[str]) -> int:
     return scores.index(max(scores))
 
 
+def likely_header(head: Sequence[Sequence[str]], names: Iterable[str]) -> tuple[int, bool]:
+    """The row that holds most of `names`, or else the one that looks like a header; and whether it only looks so."""
+    try:
+        return find_header(head, names), False
+    except NoHeader:
+        return guess_header(head), True
+
+
 def guess_header(head: Sequence[Sequence[str]]) -> int:
     """The likeliest header where no target tells the names: the first row with about as many distinct texts as any."""
     scores = [_width(row) for row in head]
