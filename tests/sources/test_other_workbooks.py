@@ -10,6 +10,7 @@ import zipfile
 import pytest
 from openpyxl import Workbook
 
+import tidymerge
 from conftest import database, stored
 
 NAMES = ["code", "n", "kg", "seen", "note"]
@@ -36,7 +37,7 @@ def test_an_old_workbook_is_loaded_and_its_errors_are_rejected(run, folder):
     check(run, folder, "in.xls#Hives", first=4)
 
 
-def test_an_open_document_is_loaded_and_its_errors_are_rejected(run, folder):
+def test_an_open_document_is_loaded_and_its_errors_are_rejected(run, folder, monkeypatch):
     """As a spreadsheet program writes it: an error has an empty text, blank rows and cells are repeated."""
     found = {float: "float", int: "float", str: "string"}
 
@@ -74,6 +75,13 @@ def test_an_open_document_is_loaded_and_its_errors_are_rejected(run, folder):
             f"<office:document-content{names}><office:body><office:spreadsheet>{sheet}</office:spreadsheet></office:body></office:document-content>",
         )
     check(run, folder, "in.ods#Hives", first=4, seen=False)
+
+    def lost(*_):
+        raise KeyError("content.xml")
+
+    monkeypatch.setattr("tidymerge.formats.sheet.other_faults._of_ods", lost)
+    notes = tidymerge.preview("in.ods#Hives", "c.db#t").notes
+    assert "Whether blank cells are formula errors could not be told in this workbook." in notes
 
 
 def wide(text):

@@ -23,16 +23,19 @@ _ROW, _ERROR_CELLS, _BUNDLE = 0, (3, 11), 156  # BrtRowHdr; BrtCellError and Brt
 _MOST = 1_000_000  # errors that are told: a repeated cell may stand for as many as a sheet has
 _TABLE, _TEXT = (f"urn:oasis:names:tc:opendocument:xmlns:{name}:1.0" for name in ("table", "text"))
 _KIND = "urn:org:documentfoundation:names:experimental:calc:xmlns:calcext:1.0 value-type"
+_UNTOLD = (OSError, KeyError, IndexError, ValueError, struct.error, zipfile.BadZipFile, zlib.error, expat.ExpatError)
 _CELLS = {f"{_TABLE} table-cell", f"{_TABLE} covered-table-cell"}
 
 
-def other_faults(path: Path, sheet: str, index: int) -> Faults:
-    """The errors in a sheet, the one of that name and number. Raises MissingPackage."""
+def other_faults(path: Path, sheet: str, index: int) -> Faults | None:
+    """The errors in a sheet, the one of that name and number; None where they can't be told. Raises MissingPackage."""
     find = {".ods": _of_ods, ".xls": _of_xls, ".xlsb": _of_xlsb}.get(path.suffix.lower())
+    if find is None:
+        return None
     try:
-        errors = find(path, sheet, index) if find is not None else {}
-    except (OSError, KeyError, IndexError, struct.error, zipfile.BadZipFile, zlib.error, expat.ExpatError):
-        return NONE  # what reads the cells is less particular
+        errors = find(path, sheet, index)
+    except _UNTOLD:
+        return None  # what reads the cells is less particular
     return Faults(errors) if errors else NONE
 
 
@@ -105,9 +108,9 @@ def _of_xls(path: Path, _sheet: str, index: int) -> Errors:
         ) from None
     with OleFileIO(str(path)) as file:
         data = file.openstream("Workbook" if file.exists("Workbook") else "Book").read()
-    sheets = [struct.unpack_from("<I", body)[0] for kind, body in _records(data, 0) if kind == _SHEET]
+    sheets = [body for kind, body in _records(data, 0) if kind == _SHEET]
     errors: Errors = {}
-    for kind, body in _records(data, sheets[index]):
+    for kind, body in _records(data, struct.unpack_from("<I", sheets[index])[0]):
         if kind == _BOOLEAN_OR_ERROR and body[7]:
             errors[struct.unpack_from("<HH", body)] = _named(body[6])
         elif kind == _FORMULA and body[12:14] == b"\xff\xff" and body[6] == _IS_ERROR:
@@ -128,11 +131,12 @@ def _records(data: bytes, at: int) -> Iterator[tuple[int, bytes]]:
             return
 
 
-def _of_xlsb(path: Path, _sheet: str, index: int) -> Errors:
+def _of_xlsb(path: Path, sheet: str, index: int) -> Errors:
     with zipfile.ZipFile(path) as package:
         bundles = [body for kind, body in _parts(package.read("xl/workbook.bin")) if kind == _BUNDLE]
-        length = struct.unpack_from("<I", bundles[index], 8)[0]
-        relation = bundles[index][12 : 12 + 2 * length].decode("utf-16-le")
+        relation, end = _wide(bundles[index], 8)
+        if _wide(bundles[index], end)[0] != sheet:
+            raise KeyError(sheet)
         relations = package.read("xl/_rels/workbook.bin.rels").decode()
         about = next((one for one in re.findall(r"<Relationship\b[^>]*>", relations) if f'Id="{relation}"' in one), "")
         target = re.search(r'Target="([^"]+)"', about)
@@ -146,6 +150,13 @@ def _of_xlsb(path: Path, _sheet: str, index: int) -> Errors:
         elif kind in _ERROR_CELLS:
             errors[row, struct.unpack_from("<I", body)[0]] = _named(body[8])
     return errors
+
+
+def _wide(body: bytes, at: int) -> tuple[str, int]:
+    """A text, and where what follows it begins."""
+    (length,) = struct.unpack_from("<I", body, at)
+    end = at + 4 + 2 * length
+    return body[at + 4 : end].decode("utf-16-le"), end
 
 
 def _parts(data: bytes) -> Iterator[tuple[int, bytes]]:

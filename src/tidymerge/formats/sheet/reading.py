@@ -6,7 +6,7 @@ Cells have types, formulas their last values.
 import io
 import re
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -20,7 +20,7 @@ from tidymerge.core.naming.letters import column_index, column_names
 from tidymerge.core.naming.mapping import listing
 from tidymerge.errors import BadOption, BrokenFile, NoRows, NoSuchSheet
 from tidymerge.formats.collecting import uncollected
-from tidymerge.formats.sheet.faults import checked_part, faults
+from tidymerge.formats.sheet.faults import NONE, Faults, checked_part, faults
 from tidymerge.formats.sheet.other_faults import other_faults
 from tidymerge.formats.table import arrays_of, as_incoming, columns_under
 from tidymerge.formats.unpacking import check_unpacked
@@ -83,14 +83,17 @@ class WorkbookSource:
         part, index = checked_part(address.path, self.sheet), self._workbook.sheet_names.index(self.sheet)
         try:
             with ThreadPoolExecutor(1) as pool, uncollected():
-                found = (
+                found: Future[Faults] | Future[Faults | None] = (
                     pool.submit(faults, part) if part else pool.submit(other_faults, address.path, self.sheet, index)
                 )
                 sheet = self._workbook.get_sheet_by_name(self.sheet)
                 self._rows: list[list[Any]] = sheet.to_python(skip_empty_area=False)
-                self._faults = found.result()
+                told = found.result()
         except CalamineError as error:
             raise BrokenFile(f"The sheet {self.sheet!r} of {address.path} can't be read ({error}).") from None
+        self._faults = told or NONE
+        if told is None:
+            self.notes += ("Whether blank cells are formula errors could not be told in this workbook.",)
         self._merged = sheet.merged_cell_ranges or []
         for (row, column), words in self._faults.errors.items():
             if row < len(self._rows) and column < len(self._rows[row]):
