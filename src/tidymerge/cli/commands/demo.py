@@ -182,9 +182,10 @@ def _try_next(out: "Console", path: Path, database: str, listed: str) -> None:
         ("take back a load: RUN is its name above", "tidymerge undo RUN"),
         ("the season's receipt as a page", _SEASON_PAGE),
         ("the chair's sheet, as it came back", chair.SHEET),
+        ("how the list and the table differ now", f"tidymerge compare {listed}#HiveList {_TABLE}"),
         ("see all tables", f"tidymerge look {database}"),
     ):
-        out.print(Text.assemble(f"  {command:<52}", (words, "dim")))
+        out.print(Text.assemble(f"  {command:<56}", (words, "dim")))
 
 
 def _check_folder(path: Path, ours: set[str]) -> None:

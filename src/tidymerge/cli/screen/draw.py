@@ -21,7 +21,7 @@ _LONGEST_NAME = 400
 _SHOWN = {"\n": "␤", "\t": "␉", "\N{NO-BREAK SPACE}": "␣"}
 _NUMBERS = (
     "fields", "row", "rows", "records", "example: row", "columns", "blank", "distinct", "longest",
-    "inserted", "updated", "removed", "rejected", "unchanged", "skipped", "before", "after",
+    "inserted", "updated", "removed", "rejected", "unchanged", "skipped",
 )  # fmt: skip
 _SENTENCES = (
     "which", "for example", "expected", "rule", "as it came → as it is loaded", "what is wrong", "commonest values",
@@ -117,7 +117,7 @@ def _tables(shown: Receipt) -> RenderableType:
     """The counts of each table."""
     found = {name: [getattr(table.rows, name) for table in shown.tables] for name in STYLES}
     names = [name for name, counts in found.items() if any(counts)]
-    listed = grid("Records by table", ("table", "before", *names, "after"), of_data=False)
+    listed = grid("Records by table", ("table", "before", *names, "after"), counts=("before", "after"))
     tree = shown.tree if shown.is_family else [(at, 0) for at in range(len(shown.tables))]
     for at, depth in tree:
         table = shown.tables[at]
@@ -288,10 +288,13 @@ def _closing(shown: Receipt) -> RenderableType:
     return Text.assemble(*parts)
 
 
-def grid(title: str, names: Sequence[str], *, of_data: bool = False) -> Listing:
-    """An open table with a title; columns of counts and row numbers to the right. `of_data`: the names are others'."""
+def grid(title: str, names: Sequence[str], *, of_data: bool = False, counts: Sequence[str] = ()) -> Listing:
+    """An open table with a title; columns of row numbers and `counts`, those usual and others, to the right.
+
+    `of_data`: the names are others'.
+    """
     shown = [cut(name) for name in names]
-    return Listing(title, shown, *(((), ()) if of_data else (_NUMBERS, _SENTENCES)))
+    return Listing(title, shown, *(((), ()) if of_data else ((*_NUMBERS, *counts), _SENTENCES)))
 
 
 def value(text: str | None, style: str = "") -> Text:
