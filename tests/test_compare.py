@@ -29,6 +29,11 @@ def test_all_rows_of_both_sides_are_accounted_for_and_shown(run, hives, folder):
     assert found["examples"] == {"queen_colour": {"row": 5, "key": ["L01", "2"], "first": "yellow", "second": None}}
     assert (found["others_in_first"], found["others_in_second"]) == (["last_inspected", "notes"], ["Weather"])
     assert found["reasons"] == {"not a number": 2, "blank key": 1}
+    assert [(cell["row"], cell["column"], cell["value"]) for cell in found["wrong"]] == [
+        (6, "Honey KG", "about 9"),
+        (7, "Honey KG", "about 9"),
+        (9, "Apiary code", None),
+    ]
 
     shown = run("compare", hives, f"{book}#Inspections", "--page", "page.html", "--changes", "changes.csv").out
     assert "They differ, and 3 rows of the second can't be compared." in shown
@@ -99,3 +104,19 @@ def test_two_tables_of_one_database_and_a_workbook_without_a_named_sheet(run, fo
     assert run("compare", "coop.db", "hives.csv", "--expect-same").status == 0, "a database of one table"
     gone = run("compare", one, "coop.db#hive")
     assert (gone.status, "hives" in gone.err) == (1, True)
+
+
+def test_the_form_that_is_said_is_that_of_the_side_whose_name_says_none(run, folder):
+    text_file(folder / "a.csv", [["k", "v"], [1, "x"]])
+    lines = json.dumps({"k": 1, "v": "x"}).encode()
+    (folder / "a.log").write_bytes(lines)
+    for sides in (("a.csv", "-"), ("-", "a.csv"), ("a.csv", "a.log"), ("a.log", "-")):
+        ended = run("compare", *sides, "--key", "k", "--format", "jsonl", "--expect-same", stdin=lines)
+        assert ended.status == 0, (sides, ended.err)
+
+
+def test_formulas_that_nobody_calculated_are_warned_of_on_both_sides(run, folder):
+    sheet(folder / "a.xlsx", [["k", "v"], [1, "=1+1"]])
+    text_file(folder / "a.csv", [["k", "v"], [1, ""]])
+    for sides in (("a.xlsx", "a.csv"), ("a.csv", "a.xlsx")):
+        assert "1 formula in v has no stored result" in run("compare", *sides, "--key", "k").out

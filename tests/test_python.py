@@ -90,6 +90,11 @@ def test_open_files_and_lists_of_files_are_loaded(hives, folder):
     for wrong in (b"k,v", [{"k": 1}], [b"a.csv"], 7):
         with pytest.raises(tidymerge.UsageError, match="Rows are an address, a list of addresses, an open file"):
             tidymerge.preview(wrong, hives)  # type: ignore[arg-type]
+    with pytest.raises(tidymerge.SourceError, match="BytesIO in memory is not JSON Lines: line 1"):
+        tidymerge.preview(io.BytesIO(b"{"), hives, format="jsonl")
+    with pytest.raises(tidymerge.UsageError, match="fewest_rows is a whole number"):
+        tidymerge.preview([book], hives, limits={"fewest_rows": "many"})
+    assert tidymerge.preview([book], hives, limits={"updated": tidymerge.Most(5), "fewest_rows": 1}).limits == ()
     with pytest.raises(tidymerge.UsageError, match="no limit 'update'; known are updated"):
         tidymerge.preview([book], hives, limits={"update": 1})
     with pytest.raises(tidymerge.Stopped, match=r"1 record|1 row"):

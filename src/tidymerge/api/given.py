@@ -12,7 +12,7 @@ from pathlib import Path
 from types import MappingProxyType
 from typing import IO, TYPE_CHECKING, Any, NamedTuple, Protocol, runtime_checkable
 
-from tidymerge.errors import BadOption
+from tidymerge.errors import BadOption, TidyMergeError
 
 if TYPE_CHECKING:
     from tidymerge.model import ReadOptions
@@ -66,7 +66,11 @@ def given(incoming: Incoming | None, read: "ReadOptions") -> Iterator[Held]:
             path, called = _file(incoming, folder.path, read)
         else:
             raise BadOption(_NOT_ROWS.format(_kind(incoming)))
-        yield Held((str(path),), {str(path): called})
+        try:
+            yield Held((str(path),), {str(path): called})
+        except TidyMergeError as error:  # whose words name a copy that nobody knows, and that is gone
+            error.args = (str(error).replace(str(path), called), *error.args[1:])
+            raise
     finally:
         folder.remove()
 

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any, Literal, TypedDict
 
 if TYPE_CHECKING:
     from tidymerge.model import ReadOptions
-    from tidymerge.model.rules import Limits
+    from tidymerge.model.rules import Limits, Most
 
 Place = str | PathLike[str]  # where a file is or goes
 Names = str | Sequence[str]  # one name, or several
@@ -49,7 +49,7 @@ class LoadOptions(Reading, Views, total=False):
     cells: str | None  # only this range of a sheet: B4:H40
     query: str | None  # the rows of this SQL; the incoming address is then the database
     skip_when: str | None  # a condition on the incoming columns
-    limits: "Limits | Mapping[str, int | str] | None"  # as a whole, or by name: {"updated": "20%"}
+    limits: "Limits | Mapping[str, int | str | Most] | None"  # as a whole, or by name: {"updated": "20%"}
     rejects: Place | Literal[False] | None  # the rejected rows as CSV; False: none are written
     conflicts: Place | None  # what a sheet that came back and others both changed
     marked: Place | None  # the sender's copy

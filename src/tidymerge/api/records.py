@@ -11,7 +11,7 @@ from tidymerge.api.shared import after_commit, done, limits_of, names, outputs, 
 if TYPE_CHECKING:
     from tidymerge.job.model import Change, Job, Removal
     from tidymerge.model.receipt import Receipt, Touch
-    from tidymerge.model.rules import Limits
+    from tidymerge.model.rules import Limits, Most
     from tidymerge.ports.progress import Progress
     from tidymerge.run.outputs import Outputs
     from tidymerge.run.task import Task
@@ -31,7 +31,7 @@ def change(
     strict: bool = False,
     expect: str | None = None,
     trust_triggers: bool = False,
-    limits: "Limits | Mapping[str, int | str] | None" = None,
+    limits: "Limits | Mapping[str, int | str | Most] | None" = None,
     wait: int | None = None,
     **views: Unpack[Views],
 ) -> "Receipt":
@@ -80,7 +80,7 @@ def remove(
     rejects: Place | None = None,
     expect: str | None = None,
     trust_triggers: bool = False,
-    limits: "Limits | Mapping[str, int | str] | None" = None,
+    limits: "Limits | Mapping[str, int | str | Most] | None" = None,
     wait: int | None = None,
     **views: Unpack[Views],
 ) -> "Receipt":
@@ -174,7 +174,7 @@ def _shown_as(
     return outputs(rejects, conflicts=conflicts, **said), told(progress)
 
 
-def _limits(given: "Limits | Mapping[str, int | str] | None") -> dict[str, Any]:
+def _limits(given: "Limits | Mapping[str, int | str | Most] | None") -> dict[str, Any]:
     """Limits by name: all of a `Limits`, or single ones."""
     from msgspec.structs import asdict
 

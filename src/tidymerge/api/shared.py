@@ -9,7 +9,7 @@ from tidymerge.api.options import Names, Place, Tell
 
 if TYPE_CHECKING:
     from tidymerge.model.receipt import Receipt
-    from tidymerge.model.rules import Limits
+    from tidymerge.model.rules import Limits, Most
     from tidymerge.ports.progress import Progress
     from tidymerge.run.outputs import Outputs
 
@@ -55,11 +55,11 @@ def outputs(rejects: Place | Literal[False] | None = None, **others: Place | Non
     return Outputs(rejects=Path(rejects) if rejects else None, save_rejects=rejects is not False, **files)
 
 
-def limits_of(given: "Limits | Mapping[str, int | str] | None") -> "Limits | dict[str, Any]":
+def limits_of(given: "Limits | Mapping[str, int | str | Most] | None") -> "Limits | dict[str, Any]":
     """Limits as a whole, or single ones by name: {"updated": "20%", "fewest_rows": 100}. Raises BadOption."""
     from tidymerge.core.warn.limits import parse_most
     from tidymerge.errors import BadOption
-    from tidymerge.model.rules import Limits
+    from tidymerge.model.rules import Limits, Most
 
     if isinstance(given, Limits):
         return given
@@ -68,9 +68,12 @@ def limits_of(given: "Limits | Mapping[str, int | str] | None") -> "Limits | dic
         if name not in known:
             raise BadOption(f"There is no limit {name!r}; known are {', '.join(known)}.")
     counts = {name for name in known if name.startswith(("expect_", "fewest_"))}
-    return {
-        name: int(limit) if name in counts else parse_most(str(limit), name) for name, limit in (given or {}).items()
-    }
+    found: dict[str, Any] = {}
+    for name, limit in (given or {}).items():
+        if name in counts and not isinstance(limit, int):
+            raise BadOption(f"The limit {name} is a whole number, not {limit!r}.")
+        found[name] = limit if name in counts or isinstance(limit, Most) else parse_most(str(limit), name)
+    return found
 
 
 def after_commit(receipt: "Receipt", files: "Outputs") -> "Receipt":

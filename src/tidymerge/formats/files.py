@@ -32,6 +32,11 @@ def ending_of(address: Address) -> str:
     return suffixes[-1] if suffixes else ""
 
 
+def says_format(address: Address) -> bool:
+    """Whether a file's name says what it holds; .txt may be any text."""
+    return ending_of(address) in FORMATS.keys() - {".txt"}
+
+
 def is_parquet_folder(address: Address) -> bool:
     """Whether the address leads to a folder of Parquet files, which are one table."""
     return address.fragment is None and address.path.is_dir() and any(address.path.glob("*.parquet"))

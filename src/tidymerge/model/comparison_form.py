@@ -3,7 +3,7 @@
 from typing import TypedDict
 
 from tidymerge.model.receipt import Receipt
-from tidymerge.model.receipt_form import as_utc
+from tidymerge.model.receipt_form import CellForm, as_utc, cell_to_dict
 
 FORMAT = "tidymerge-comparison/1"
 
@@ -47,6 +47,7 @@ class ComparisonForm(TypedDict):
     """The whole comparison. `columns` counts by column the records that differ in it; `compared` are those looked at.
 
     `compared` maps columns of the first to those of the second; the others are in only one of them, or not asked for.
+    `wrong` are the first cells of each of the `reasons` why rows of the second are not compared.
     """
 
     format: str
@@ -60,6 +61,7 @@ class ComparisonForm(TypedDict):
     others_in_first: tuple[str, ...]
     others_in_second: tuple[str, ...]
     reasons: dict[str, int]
+    wrong: tuple[CellForm, ...]
     fingerprint: str
     warnings: tuple[str, ...]
     notes: tuple[str, ...]
@@ -87,6 +89,7 @@ def comparison_to_dict(receipt: Receipt) -> ComparisonForm:
         others_in_first=table.left_alone,
         others_in_second=table.not_loaded,
         reasons=dict(receipt.rejects.reasons),
+        wrong=tuple(map(cell_to_dict, receipt.rejects.first)),
         fingerprint=receipt.fingerprint,
         warnings=receipt.warnings,
         notes=receipt.notes,

@@ -185,7 +185,7 @@ def receipt_to_dict(receipt: Receipt) -> ReceiptForm:
         "tables": tuple(_table(table) for table in receipt.tables),
         "rejects": {
             "reasons": dict(receipt.rejects.reasons),
-            "first": tuple(_cell(cell) for cell in receipt.rejects.first),
+            "first": tuple(cell_to_dict(cell) for cell in receipt.rejects.first),
             "file": receipt.rejects.file,
         },
         "warnings": receipt.warnings,
@@ -253,7 +253,8 @@ def _sample(sample: SampleRow) -> SampleForm:
     return {"row": sample.row, "outcome": sample.outcome, "fields": fields}
 
 
-def _cell(cell: RejectedCell) -> CellForm:
+def cell_to_dict(cell: RejectedCell) -> CellForm:
+    """A rejected cell as plain data."""
     return {
         "row": cell.row,
         "column": cell.column,

@@ -5,8 +5,9 @@ from contextlib import ExitStack
 
 import pyarrow as pa
 from msgspec import Struct, field
+from msgspec.structs import replace
 
-from tidymerge.address import without_password
+from tidymerge.address import STANDARD_INPUT, parse, without_password
 from tidymerge.core.account import account
 from tidymerge.core.decide.side_by_side import differences, read_both
 from tidymerge.core.explain.differing import all_that_differs
@@ -17,6 +18,7 @@ from tidymerge.core.warn.caution import near_misses, uncalculated
 from tidymerge.core.words import plural
 from tidymerge.databases import is_database
 from tidymerge.errors import BadOption, about
+from tidymerge.formats.files import says_format
 from tidymerge.model import EqualTexts, Incoming, ReadOptions, Sample
 from tidymerge.model.changes import ChangeSet
 from tidymerge.model.receipt import Action, Receipt, Request, State, Touch
@@ -88,11 +90,17 @@ def _sides(asked: Comparison, targets: Sequence[Target | None]) -> tuple[Side, S
         text, target = (asked.first, asked.second)[at], targets[at]
         declared = None if target is None else target.describe()
         with about(address=without_password(text)):
-            options = asked.read if target is None else ReadOptions()
+            options = _options(asked.read, text) if target is None else ReadOptions()
             incoming = _read(text, options, 1 if target is not None else asked.header_row, names if found else ())
         found[at] = Side(incoming, declared)
         names |= {*found[at].names}
     return found[0], found[1]
+
+
+def _options(read: ReadOptions, text: str) -> ReadOptions:
+    """How a side is read; the format that is said is that of the side whose name says none."""
+    named = text != STANDARD_INPUT and says_format(parse(text))
+    return replace(read, format=None) if named else read
 
 
 def _read(text: str, options: ReadOptions, header_row: int | None, names: Collection[str]) -> Incoming:
