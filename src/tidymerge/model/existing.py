@@ -1,10 +1,12 @@
 """The records that are there."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tidymerge.model.arrays import Mask
 
@@ -40,3 +42,16 @@ class Existing(Struct, frozen=True):
     complete: bool
     unreadable: Mapping[str, Mask] = field(default_factory=dict)
     equal: Mapping[str, EqualTexts] = field(default_factory=dict)
+
+
+def put_together(parts: Sequence[Existing], *, complete: bool = False) -> Existing:
+    """The records of all batches. `complete`: they are all of the target's."""
+    if len(parts) == 1:
+        return replace(parts[0], complete=complete)
+    names = dict.fromkeys(name for part in parts for name in part.unreadable)
+    unreadable = {
+        name: np.concatenate([part.unreadable.get(name, np.zeros(part.values.num_rows, bool)) for part in parts])
+        for name in names
+    }
+    values, places = (pa.concat_tables(tables) for tables in zip(*((p.values, p.places) for p in parts), strict=True))
+    return Existing(values.combine_chunks(), places.combine_chunks(), complete=complete, unreadable=unreadable)

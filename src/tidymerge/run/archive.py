@@ -56,7 +56,7 @@ def opened_archives(
     They are opened, or made with `create`, before anything is read: MariaDB begins anew after a table was made.
     """
     if named and not isinstance(target, Related):
-        raise BadOption("An archive is a table of the same database, and a file has none beside it.")
+        raise BadOption("An archive is a table of the same database: here is none beside it. It may be a new file.")
     found = {}
     for table, name in named.items():
         assert isinstance(target, Related)  # noqa: S101 - see above

@@ -23,7 +23,7 @@ from tidymerge.model import EqualTexts, Incoming, ReadOptions, Sample
 from tidymerge.model.changes import ChangeSet
 from tidymerge.model.receipt import Action, Receipt, Request, State, Touch
 from tidymerge.ports.progress import Progress
-from tidymerge.ports.target import Target
+from tidymerge.ports.target import Collated, Target
 from tidymerge.reports.changes_file import write_differences
 from tidymerge.run.ask import equal_texts
 from tidymerge.run.decided import Decided, Part
@@ -67,7 +67,7 @@ def compare(
         both = of_both(first, second, renames=asked.renames, only=asked.only, key=asked.key)
         progress.stage("comparing them")
         sides = read_both((first.incoming, both.first), (second.incoming, both.second), both.shape, clock.started)
-        judge = next((target for target in targets if target is not None), None)
+        judge = next((target for target in targets if isinstance(target, Collated)), None)
         changes = differences(sides, _equal(both, sides.texts_to_ask, judge))
         known = [sides.keys_of_first]
     parts = [(lambda: second.incoming, changes.without_absent())]

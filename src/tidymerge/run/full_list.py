@@ -7,9 +7,9 @@ from tidymerge.core.words import counted, plural
 from tidymerge.job.model import Job
 from tidymerge.model import Existing
 from tidymerge.model.changes import Outcome
+from tidymerge.model.existing import put_together
 from tidymerge.ports.target import Target
 from tidymerge.run.decided import Part
-from tidymerge.run.records import put_together
 from tidymerge.run.split import Gathered
 
 _MOST_REJECTED = 0.1  # of the rows: with more, the list can't be trusted

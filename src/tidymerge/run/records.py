@@ -2,7 +2,6 @@
 
 from collections.abc import Collection, Sequence
 
-import numpy as np
 import pyarrow as pa
 from msgspec import Struct
 from msgspec.structs import replace
@@ -17,6 +16,7 @@ from tidymerge.core.words import counted
 from tidymerge.errors import BadOption, NoKey
 from tidymerge.job.model import Change, Removal
 from tidymerge.model import Existing, Mask, Sample, TableShape
+from tidymerge.model.existing import put_together
 from tidymerge.model.receipt import Request
 from tidymerge.model.rules import Most
 from tidymerge.ports.progress import Progress
@@ -75,19 +75,6 @@ def read_records(plan: ChangePlan, shape: TableShape, target: Target, progress: 
     existing = put_together(found)
     several = None if sees_to_keys else _shared(plan, existing, pa.concat_tables(keys), target)
     return Found(existing, several, rows, unclear)
-
-
-def put_together(parts: Sequence[Existing], *, complete: bool = False) -> Existing:
-    """The records of all batches. `complete`: they are all of the target's."""
-    if len(parts) == 1:
-        return replace(parts[0], complete=complete)
-    names = dict.fromkeys(name for part in parts for name in part.unreadable)
-    unreadable = {
-        name: np.concatenate([part.unreadable.get(name, np.zeros(part.values.num_rows, bool)) for part in parts])
-        for name in names
-    }
-    values, places = (pa.concat_tables(tables) for tables in zip(*((p.values, p.places) for p in parts), strict=True))
-    return Existing(values.combine_chunks(), places.combine_chunks(), complete=complete, unreadable=unreadable)
 
 
 def _shared(plan: ChangePlan, existing: Existing, keys: pa.Table, target: Target) -> Mask:

@@ -14,9 +14,10 @@ from tidymerge.core.match.match import by_number, code_keys, match, texts_to_tel
 from tidymerge.core.tidy.cells import as_array, valid
 from tidymerge.errors import BadOption
 from tidymerge.model import Existing, ForeignKey, Mask, TableShape, TargetColumn
+from tidymerge.model.existing import put_together
 from tidymerge.ports.target import Related, Target
 from tidymerge.run.ask import equal_texts
-from tidymerge.run.records import put_together, record_key
+from tidymerge.run.records import record_key
 
 
 class Branch(Struct):
@@ -39,7 +40,9 @@ def grown(
     breaks, and NoKey for a table without a key.
     """
     if not isinstance(target, Related):
-        raise BadOption("Nothing refers to the rows of a file, so there is nothing that could go along with them.")
+        raise BadOption(
+            "Only a database tells all that refers to its records, so that it can go along with them: this is none."
+        )
     root = _branch(target, shape, key)
     root.existing = meant(root.columns)
     tree = {shape.name: root}
