@@ -57,6 +57,14 @@ def demo(
     fresh: Annotated[
         bool, typer.Option("--fresh", help="Only make the files, with nothing loaded yet, to try things by hand.")
     ] = False,
+    serve: Annotated[
+        bool,
+        typer.Option("--serve", help="Make the files, and serve the database as lists behind HTTP, until Ctrl-C."),
+    ] = False,
+    port: Annotated[
+        int | None,
+        typer.Option("--port", min=1, max=65535, metavar="NUMBER", help="With --serve: where; else a free one."),
+    ] = None,
 ) -> None:
     """Make a co-operative's database and workbooks; look, draft, preview, load, change, archive, undo."""
     from tidymerge.cli.screen import output
@@ -70,7 +78,12 @@ def demo(
     path = Path(folder)
     own = {DATABASE, WORKBOOK, LIST, SEASON, _JOB, _REJECTS, _MARKED, _PAGE, _CHART, "list-rejects.csv"}
     _check_folder(path, own | {_SEASON_JOB, _SEASON_REJECTS, _SEASON_PAGE, *chair.FILES})
+    if port is not None and not serve:
+        raise BadOption("A port is for the lists that are served.", give=((("serve", ""),),))
     make_demo(path)
+    if serve:
+        _serve(out, path, DATABASE, port or 0)
+        return
     out.print(f"Made {path / DATABASE} (a co-operative's hives) and {path / WORKBOOK} (this week's inspections).")
     os.chdir(path)
     job = Path(_JOB)
@@ -99,6 +112,35 @@ def demo(
     _out_and_back(context, out)
     _step(context, out, "18. What was done so far, by whom, with which file?", ["runs", "--since", "1 hour"])
     _try_next(out, path, DATABASE, LIST)
+
+
+def _serve(out: "Console", path: Path, database: str, port: int) -> None:
+    """Serve the database's tables as lists, and say what can be tried with them."""
+    from rich.text import Text
+
+    from tidymerge.demo.lists.serve import serve
+
+    def ready(root: str) -> None:
+        out.print(f"The tables of {path / database} are lists now, at {root} (OData 4.01, on this machine only).")
+        out.print("It ends with Ctrl-C. In another terminal, in the same folder:\n")
+        for words, command in (
+            ("what lists there are", f"tidymerge look {root}"),
+            (
+                "what the week's sheet would do",
+                f"tidymerge preview {path / 'week32.xlsx'}#Inspections --into '{root}#hives'",
+            ),
+            (
+                "a list into the chair's workbook",
+                (
+                    f"tidymerge preview '{root}#hives' --into {path / 'hives.xlsx'}#HiveList "
+                    "--key 'Apiary code' --key 'Hive no.'"
+                ),
+            ),
+            ("a list, to be edited and brought back", f"tidymerge extract '{root}#keepers' --out keepers.xlsx"),
+        ):
+            out.print(Text.assemble((f"# {words}\n", "dim"), f"  {command}"))
+
+    serve(path / database, port, ready)
 
 
 def _out_and_back(context: typer.Context, out: "Console") -> None:
