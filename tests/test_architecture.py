@@ -23,7 +23,7 @@ LAYERS = (
     "errors", "settings", "on_disk", "address", "model", "ports",
     "core.words", "core.naming", "core.tidy", "core.match", "core.expressions", "core.decide", "core.account",
     "core.undo", "core.infer", "core.warn", "core.explain",
-    "formats", "databases", "sources", "targets", "job", "history", "reports", "run", "api", "demo", "cli", "__init__",
+    "formats", "databases", "services", "sources", "targets", "job", "history", "reports", "run", "api", "demo", "cli", "__init__",
     "__main__",
 )  # fmt: skip
 CORE_MAY_USE = {"msgspec", "numpy", "pyarrow", "sqlglot"}

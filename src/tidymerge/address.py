@@ -1,4 +1,4 @@
-"""Addresses: where rows live, written as FILE, FILE#PART, or SCHEME://…/DATABASE#TABLE for a server."""
+"""Addresses: where rows live, written as FILE, FILE#PART, SCHEME://…/DATABASE#TABLE, or https://…/ROOT/#LIST."""
 
 import os
 import re
@@ -15,7 +15,8 @@ STANDARD_INPUT = "-"
 _SQLITE = "sqlite:///"  # a URL's way to say that the rest is a file
 _HOME = "~/"
 SERVERS = {"postgresql": "postgresql", "mariadb": "mariadb", "mysql": "mariadb"}  # scheme: kind of server
-_PORTS = {"postgresql": 5432, "mariadb": 3306}
+SERVICES = ("https", "http")  # that speak OData, a list or a table behind the #
+_PORTS = {"postgresql": 5432, "mariadb": 3306, "https": 443, "http": 80}
 _VARIABLE = re.compile(r"\$\{(\w+)\}")
 # Where a variable may stand unasked: user name, password, and options that are passwords.
 _SECRETS = re.compile(r"(?<=://)[^/?#@]*@|(?<=[?&])\w*password=[^&#]*")
@@ -56,8 +57,13 @@ class Address(Struct, frozen=True):
 
 
 def is_server(text: str) -> bool:
-    """Whether an address leads to a database server."""
+    """Whether an address leads to a server: of a database, or of a service behind HTTP."""
     return "://" in text and not text.lower().startswith(_SQLITE)
+
+
+def is_service(text: str) -> bool:
+    """Whether an address leads to a service behind HTTP."""
+    return text.partition("://")[0].lower() in SERVICES and "://" in text
 
 
 def local(text: str) -> str:
@@ -151,8 +157,9 @@ def is_text(text: str) -> bool:
 def _parse_server(text: str) -> Address:
     url, _, fragment = text.partition("#")
     scheme = url.partition("://")[0].lower()
-    if scheme not in SERVERS:
-        raise BadAddress(f"{scheme}:// is not a kind of server that is known; known are {', '.join(SERVERS)}.")
+    if scheme not in SERVERS and scheme not in SERVICES:
+        known = ", ".join((*SERVERS, *SERVICES))
+        raise BadAddress(f"{scheme}:// is not a kind of server that is known; known are {known}.")
     if _is_unescaped(text):
         raise BadAddress(_ESCAPE)
     missing = [name for name in _VARIABLE.findall(text) if name not in os.environ]

@@ -29,8 +29,10 @@
     │   ├── TargetLocked
     │   ├── TargetChanged                         others kept changing the records meanwhile
     │   ├── ServerAway                            no connection to the server, or it broke
+    │   ├── SignInRefused                         a service lets nobody in like that
     │   ├── TargetFull
-    │   └── WriteRefused                          the database refused the write
+    │   ├── WriteRefused                          the database refused the write
+    │   └── WrittenPartly                         a service took a part, which could not be taken back
     ├── ProofFailed                           1   the run didn't add up and was rolled back
     ├── LogError                              1   the run log can't be used
     │   ├── LogUnwritable                         no room, or no right to write there
@@ -275,8 +277,18 @@ class TargetFull(TargetError):
     """The disk is full or the file may not grow."""
 
 
+class SignInRefused(TargetError):
+    """A service behind HTTP does not let us in, or not to do that."""
+
+
 class WriteRefused(TargetError):
     """The database refused the write for a reason of its own."""
+
+
+class WrittenPartly(TargetError):
+    """A service behind HTTP took a part of the changes, and not all of it could be taken back."""
+
+    kept: tuple[str, ...] = ()
 
 
 class ProofFailed(TidyMergeError):

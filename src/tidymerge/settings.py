@@ -54,6 +54,31 @@ def longest_line() -> int:
     return _number("TIDYMERGE_LONGEST_LINE", 64 << 20, 1, "bytes")
 
 
+def answer_wait() -> int:
+    """For how many seconds to wait for an answer of a service behind HTTP. Raises BadSetting."""
+    return _number("TIDYMERGE_ANSWER_WAIT", 120, 1, "seconds")
+
+
+def changes_at_once() -> int:
+    """How many changes are sent to a service behind HTTP in one set. Raises BadSetting."""
+    return _number("TIDYMERGE_CHANGES_AT_ONCE", 100, 1, "changes")
+
+
+def token_for_hosts() -> tuple[str, list[str]] | None:
+    """A token for services behind HTTP, and the hosts that it is for. Raises BadSetting where these are not named."""
+    token = os.environ.get("TIDYMERGE_TOKEN")
+    if not token:
+        return None
+    hosts = os.environ.get("TIDYMERGE_TOKEN_HOST", "").lower().split()
+    if not hosts:
+        raise BadSetting(
+            "TIDYMERGE_TOKEN has a token, but TIDYMERGE_TOKEN_HOST does not say for which host, as in "
+            "lists.example.org. It is sent to no other.",
+            setting="TIDYMERGE_TOKEN_HOST",
+        )
+    return token, hosts
+
+
 def rows_at_once() -> int:
     """How many rows a part of a large load has. Raises BadSetting."""
     return _number("TIDYMERGE_ROWS_AT_ONCE", 1_000_000, 1, "rows")

@@ -1,6 +1,6 @@
 """What a run did to records, as a Parquet file: written part by part, read back row group by row group."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -67,12 +67,23 @@ def _table(log: Logged) -> pa.Table:
     return pa.table(columns)
 
 
-def read_changes(path: Path, wanted: Callable[[pa.Table], Mask] | None = None) -> Iterator[Logged]:
-    """The changes in a file, some at a time; only those that `wanted` picks by their keys. Raises LogDamaged."""
+def read_changes(
+    path: Path, wanted: Callable[[pa.Table], Mask] | None = None, holds: Sequence[int] | None = None
+) -> Iterator[Logged]:
+    """The changes in a file, some at a time; only those that `wanted` picks by their keys. Raises LogDamaged.
+
+    Where `holds` is given, only those at these places.
+    """
     try:
         with path.open("rb") as opened, pq.ParquetFile(opened, pre_buffer=False) as file:
+            before = 0
             for number in range(file.num_row_groups):
-                if wanted is None:
+                rows = file.metadata.row_group(number).num_rows
+                if holds is not None:
+                    own = [at - before for at in holds if before <= at < before + rows]
+                    before += rows
+                    yield from _chosen(file.read_row_group(number).take(pa.array(own, pa.int64())), wanted)
+                elif wanted is None:
                     yield _logged(file.read_row_group(number))
                 else:
                     yield from _picked(file, number, wanted)
@@ -80,6 +91,13 @@ def read_changes(path: Path, wanted: Callable[[pa.Table], Mask] | None = None) -
         raise LogDamaged(
             f"The run log's file {path} can't be read: {error}. What it kept can't be undone.", file=str(path)
         ) from None
+
+
+def _chosen(table: pa.Table, wanted: Callable[[pa.Table], Mask] | None) -> Iterator[Logged]:
+    """Some of the changes of one row group, if they are wanted."""
+    picked = table if wanted is None else table.filter(pa.array(wanted(_those(table, _KEY))))
+    if picked.num_rows:
+        yield _logged(picked)
 
 
 def _picked(file: pq.ParquetFile, number: int, wanted: Callable[[pa.Table], Mask]) -> Iterator[Logged]:

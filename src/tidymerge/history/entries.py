@@ -102,6 +102,7 @@ class EntryForm(TypedDict):
     structure: NotRequired[StructureForm | None]
     others: NotRequired[tuple[OtherTableForm, ...]]
     called: NotRequired[str]
+    holds: NotRequired[Mapping[str, tuple[int, ...]]]
 
 
 def to_json(run: Run) -> str:
@@ -132,6 +133,8 @@ def to_json(run: Run) -> str:
         "structure": _structure_to(run.structure),
     }
     form["called"] = run.called
+    if run.holds is not None:
+        form["holds"] = {str(table): places for table, places in run.holds.items()}
     form["others"] = tuple(
         {
             "called": one.called,
@@ -235,6 +238,7 @@ def _run(form: EntryForm) -> Run:
         appends=form.get("appends", False),
         whole=form.get("whole", False),
         called=form.get("called", ""),
+        holds={int(table): places for table, places in form["holds"].items()} if "holds" in form else None,
         others=tuple(
             OtherTable(
                 one["called"],

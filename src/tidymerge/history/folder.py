@@ -79,7 +79,8 @@ class FolderLog:
 
     def changes(self, run: Run, wanted: Callable[[pa.Table], Mask] | None = None) -> Iterator[Logged]:
         """What a run did to records, some at a time; only those whose keys `wanted` picks. Raises LogDamaged."""
-        return read_changes(self._path(run.name, _changes(run.table)), wanted)
+        holds = None if run.holds is None else run.holds.get(run.table, ())
+        return read_changes(self._path(run.name, _changes(run.table)), wanted, holds)
 
     def rows_of(self, run: Run) -> pa.Array:
         """The codes of the rows that a run loaded which may count only once. Raises LogDamaged."""

@@ -7,6 +7,7 @@ from pydantic import Field, model_validator
 from tidymerge.job.file import limits_of, listed, rule_of
 from tidymerge.job.model import Change, Removal
 from tidymerge.job.parts import ColumnPart, LimitsPart, Strict, TargetPart, Word
+from tidymerge.job.services import ServicePart
 
 _SOURCES = {"from", "value", "compute", "stamp"}
 _OF_LOADS = ("default", "blanks", "clear_mark", "update_when", "only_on")
@@ -48,6 +49,9 @@ class RemovalFile(Strict):
 
     remove: WithReferringPart
     target: TargetPart
+    services: dict[str, ServicePart] = Field(
+        default={}, description="How services behind HTTP are reached, by their hosts."
+    )
     limits: LimitsPart = LimitsPart()
 
     @model_validator(mode="after")
@@ -84,6 +88,9 @@ class ChangeFile(Strict):
     target: TargetPart
     columns: dict[str, Word | ColumnPart] = Field(
         default={}, description="Column = another column, or a table of what happens; without a source its own value."
+    )
+    services: dict[str, ServicePart] = Field(
+        default={}, description="How services behind HTTP are reached, by their hosts."
     )
     limits: LimitsPart = LimitsPart()
 

@@ -34,8 +34,10 @@ from tidymerge.job.parts import (
     Value,
     Word,
 )
+from tidymerge.job.services import ServicePart, services_of
 from tidymerge.job.tables import TablesJob
 from tidymerge.model import ReadOptions
+from tidymerge.model.access import Services
 from tidymerge.model.rules import Action, ColumnRule, Find, Instruction, Limits, Rules
 
 
@@ -49,6 +51,7 @@ class JobFile(Strict):
     )
     rules: RulesPart = RulesPart()
     limits: LimitsPart = LimitsPart()
+    services: dict[str, ServicePart] = Field({}, description="How services behind HTTP are reached, by their hosts.")
     table: list[TablePart] = Field([], description="In place of [target] and [columns]: several tables in one run.")
 
     @model_validator(mode="after")
@@ -66,7 +69,8 @@ class JobFile(Strict):
         """The job that the file describes."""
         if self.table:
             return TablesJob(
-                tuple(_of_table(part, self.incoming) for part in self.table), listed(self.incoming.at or [])
+                tuple(_of_table(part, self.incoming, services_of(self.services)) for part in self.table),
+                listed(self.incoming.at or []),
             )
         at, target = self.incoming.at, self.target
         assert target is not None  # noqa: S101 - checked above
@@ -91,6 +95,7 @@ class JobFile(Strict):
                 self.incoming.cells,
                 self.incoming.query,
                 format=self.incoming.format,
+                services=services_of(self.services),
             ),
             strict=self.rules.strict,
             save_rejects=self.rules.save_rejects,
@@ -109,7 +114,7 @@ def _newer(incoming: IncomingPart) -> Newer | None:
     return Newer(incoming.newer_by, overlap=incoming.newer_overlap)
 
 
-def _of_table(part: TablePart, incoming: IncomingPart) -> Job:
+def _of_table(part: TablePart, incoming: IncomingPart, services: Services) -> Job:
     """The job of one of several tables, whose rows may be named by their sheet alone."""
     return Job(
         incoming=listed(part.rows),
@@ -122,7 +127,13 @@ def _of_table(part: TablePart, incoming: IncomingPart) -> Job:
         fill_down=listed(part.fill_down or incoming.fill_down),
         each=listed(part.each or incoming.each),
         read=ReadOptions(
-            incoming.delimiter, incoming.quote, incoming.encoding, part.cells, part.query, format=incoming.format
+            incoming.delimiter,
+            incoming.quote,
+            incoming.encoding,
+            part.cells,
+            part.query,
+            format=incoming.format,
+            services=services,
         ),
         strict=part.rules.strict,
         save_rejects=part.rules.save_rejects,

@@ -10,6 +10,7 @@ from msgspec.structs import replace
 
 from tidymerge.core.tidy.newer import Newer
 from tidymerge.errors import BadOption
+from tidymerge.job.services import services_in
 from tidymerge.model import ReadOptions
 from tidymerge.model.base import Side
 from tidymerge.model.rules import Action, ColumnRule, Limits, Rules
@@ -163,6 +164,7 @@ class Removal(Struct, frozen=True):
             limits=self.limits,
             types=self.types,
             removal=self,
+            read=ReadOptions(services=services_in(self.file)),
         )
 
 

@@ -16,7 +16,9 @@ from tidymerge.errors import BadJob, NoSuchFile
 from tidymerge.job.change_file import ChangeFile, RemovalFile
 from tidymerge.job.file import JobFile
 from tidymerge.job.model import Change, Job, Removal, is_archive_file
+from tidymerge.job.services import placed
 from tidymerge.job.tables import TablesJob
+from tidymerge.model.access import NO_SERVICES
 
 AnyJob = Job | TablesJob | Change | Removal
 Form = TypeVar("Form", bound=BaseModel)
@@ -177,7 +179,10 @@ def _line(text: str, path: Sequence[str]) -> int:
 def _placed(job: Job, folder: Path) -> Job:
     """The job with the addresses that it names relative to its file's folder."""
     return replace(
-        job, incoming=tuple(_under(folder, text) for text in job.incoming), target=_under(folder, job.target)
+        job,
+        incoming=tuple(_under(folder, text) for text in job.incoming),
+        target=_under(folder, job.target),
+        read=replace(job.read, services=placed(job.read.services or NO_SERVICES, folder)),
     )
 
 

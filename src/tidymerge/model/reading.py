@@ -4,13 +4,16 @@ from datetime import datetime
 
 from msgspec import Struct
 
+from tidymerge.model.access import Services
+
 
 class ReadOptions(Struct, frozen=True):
     """What the person said about how to read; None means: find out.
 
     `delimiter`, `quote` and `encoding` are for text files, `cells` (B4:H40) for workbooks, `query` for databases. A
     server may leave out rows whose column `newer` is less than a value. The `format` is one of text (csv, tsv, json,
-    jsonl), which else follows from the file's name.
+    jsonl), which else follows from the file's name. `services` say how
+    those behind HTTP are reached.
     """
 
     delimiter: str | None = None
@@ -20,3 +23,4 @@ class ReadOptions(Struct, frozen=True):
     query: str | None = None
     newer: tuple[str, int | datetime] | None = None
     format: str | None = None
+    services: Services | None = None

@@ -22,11 +22,17 @@ class State(StrEnum):
     CHANGED = "changed"
     REMOVED = "removed"
     EXTRACTED = "extracted"
+    PARTLY = "partly"
 
     @property
     def done(self) -> bool:
         """Whether a run that came to this state did what it was asked for."""
         return self in (State.LOADED, State.UNDONE, State.CHANGED, State.REMOVED)
+
+    @property
+    def wrote(self) -> bool:
+        """Whether a run that came to this state may have changed something: all that it was to, or a part."""
+        return self.done or self is State.PARTLY
 
 
 class Action(StrEnum):

@@ -36,7 +36,7 @@ class Run(Struct, frozen=True):
     records, where no rows came in. Rows of a run that is `once` are not loaded again, nor is a file of which a run
     `appends` the rows. With `whole`, no key finds a record: all that it holds does, and equal records are as good as
     each other. `definitions` are those of the columns that went. The table had the `structure` when the run ended, if
-    that is known.
+    that is known. Where only a part of it was taken, `holds` has the places of those changes in the log, by table.
     `others` are further tables in which it changed records; which of its `table`s this is about, and how that
     is `called`, where they are several.
     """
@@ -66,6 +66,7 @@ class Run(Struct, frozen=True):
     others: tuple[OtherTable, ...] = ()
     table: int = 0
     called: str = ""
+    holds: Mapping[int, tuple[int, ...]] | None = None
 
     @property
     def each(self) -> tuple["Run", ...]:
@@ -87,7 +88,7 @@ class Run(Struct, frozen=True):
     @property
     def wrote(self) -> bool:
         """Whether it changed the target, or may have."""
-        return self.state.done and self.receipt is not None and self.receipt.lasts
+        return self.state.wrote and self.receipt is not None and self.receipt.lasts
 
     @property
     def nothing_done(self) -> str:

@@ -39,7 +39,8 @@ class TableShape(Struct, frozen=True):
     `unique_names` are the columns of the unique constraints by the names that the database has for them in errors;
     `notes` say what is worth knowing of a write; `types_told` that the types are no declared ones but told by the data;
     `rewritable` are the columns that can be written as they are with no effect, so that one statement can do for
-    records of which different columns change.
+    records of which different columns change. Of new records the values of columns that
+    are `told_late` are known only once they are there, where no row gives them.
     """
 
     name: str
@@ -52,6 +53,7 @@ class TableShape(Struct, frozen=True):
     notes: tuple[str, ...] = ()
     types_told: bool = False
     rewritable: tuple[str, ...] = ()
+    told_late: tuple[str, ...] = ()
 
     def column(self, name: str) -> TargetColumn:
         """The column of that exact name. Raises KeyError."""

@@ -235,6 +235,15 @@ class NamedByPlace(Protocol):
 
 
 @runtime_checkable
+class Piecewise(Protocol):
+    """A table that is written in pieces, as its place has no transaction: what was cut off may be there in part."""
+
+    @property
+    def changes_at_once(self) -> int:
+        """How many changes are one piece."""
+
+
+@runtime_checkable
 class Spelling(Protocol):
     """A table in which the exact text of some columns follows from their typed values."""
 

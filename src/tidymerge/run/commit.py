@@ -12,7 +12,7 @@ from msgspec.structs import replace
 
 from tidymerge.core.account import account
 from tidymerge.core.tidy.cells import as_array, differs
-from tidymerge.core.undo.reverse import logged, touched
+from tidymerge.core.undo.reverse import logged
 from tidymerge.core.words import plural
 from tidymerge.errors import ProofFailed, TargetChanged
 from tidymerge.model import Definition, Mask, TargetColumn
@@ -24,6 +24,7 @@ from tidymerge.ports.progress import Progress
 from tidymerge.ports.target import Related, Spelling, Target
 from tidymerge.run.ask import suspects
 from tidymerge.run.decided import Decided, Part
+from tidymerge.run.logged_columns import LoggedColumns
 from tidymerge.run.report import Clock
 from tidymerge.run.settle import reject_refusals
 
@@ -53,35 +54,6 @@ def full_address(given: str, found: str) -> str:
     return f"{given}#{table}" if mark and "#" not in given and not Path(found).is_file() else given
 
 
-class _Columns(Struct, frozen=True):
-    """Which columns the log keeps of records that are updated, and of all records that are written."""
-
-    record_key: tuple[str, ...]
-    updated: tuple[TargetColumn, ...]
-    written: tuple[TargetColumn, ...]
-    whole: bool
-
-    @classmethod
-    def of(cls, decided: Decided) -> "_Columns":
-        changes = [part.changes for part in decided.parts]
-        names, shape = touched(changes), decided.shape
-        # The primary key finds a record again, unless the run changes it.
-        by_primary = shape.primary_key and not set(shape.primary_key) & set(names)
-        record_key = shape.primary_key if by_primary else decided.pairing.key
-        is_whole = not by_primary and any(part.by_place for part in changes)
-        if is_whole:  # it is found by all that it holds
-            record_key = tuple(column.name for column in shape.columns if not column.generated)
-        updated = set(names)
-        kept = {*names, *record_key, *decided.pairing.key}
-        whole = is_whole or any(len(part.inserts) or len(part.removals) for part in changes)
-        return cls(
-            record_key,
-            tuple(column for column in shape.columns if column.name in updated),
-            tuple(column for column in shape.columns if not column.generated and (whole or column.name in kept)),
-            is_whole,
-        )
-
-
 def write(
     target: Target,
     decided: Decided,
@@ -98,7 +70,7 @@ def write(
     `complete` does it. With `holding` the records that go are left to `remove_held`.
     """
     progress.stage("writing", _changed(decided))
-    columns = _Columns.of(decided)
+    columns = LoggedColumns.of(decided)
     parts, done, waiting, found = [], [], [], None
     # Once for the log and for the proof, where nothing is written in between, and nothing changes values on its own.
     is_last = sum(part.changes.touched > 0 for part in decided.parts) == 1
@@ -151,7 +123,7 @@ def complete(target: Target, carried: Carried, keep: Keep) -> Carried:
     if not carried.waiting:
         return carried
     decided, filled = carried.decided, 0
-    columns = _Columns.of(decided)
+    columns = LoggedColumns.of(decided)
     for part, kept, before in carried.waiting:
         filled += target.fill(kept.changes) if isinstance(target, Related) else 0
         _log(target, decided, columns, (part, kept, before), None, keep)
@@ -162,7 +134,7 @@ def complete(target: Target, carried: Carried, keep: Keep) -> Carried:
 def _log(
     target: Target,
     decided: Decided,
-    columns: _Columns,
+    columns: LoggedColumns,
     done: tuple[Part, Part, pa.Table],
     found: pa.Table | None,
     keep: Keep,
@@ -180,7 +152,7 @@ def _log(
 def let_go(target: Target, decided: Decided, keep: Keep, progress: Progress) -> Carried:
     """Log the values of columns that go, and nothing else changes: they need not be cleared, as they go along."""
     progress.stage("writing", _changed(decided))
-    columns = _Columns.of(decided)
+    columns = LoggedColumns.of(decided)
     gone = {column.name for column in columns.updated}
     for part in decided.parts:
         before = target.readable(_before(target, part, decided, columns))
@@ -205,7 +177,7 @@ def prove_gone(target: Target, carried: Carried, progress: Progress) -> Carried:
     return carried
 
 
-def _before(target: Target, part: Part, decided: Decided, columns: _Columns) -> pa.Table:
+def _before(target: Target, part: Part, decided: Decided, columns: LoggedColumns) -> pa.Table:
     """The records to update as exact text: by what was compared, where it tells; the other columns are read."""
     compared = part.changes.updates.before
     texts = {
@@ -216,7 +188,7 @@ def _before(target: Target, part: Part, decided: Decided, columns: _Columns) -> 
     return _with_rest(texts, columns.updated, lambda rest: target.as_stored(part.changes, rest))
 
 
-def _after(target: Target, kept: Part, decided: Decided, columns: _Columns, found: pa.Table | None) -> pa.Table:
+def _after(target: Target, kept: Part, decided: Decided, columns: LoggedColumns, found: pa.Table | None) -> pa.Table:
     """The written records as exact text: by what was read back, where it tells; the other columns are read."""
 
     def read(rest: Sequence[TargetColumn]) -> pa.Table:

@@ -1,7 +1,8 @@
 """The log held against the target: what there is to undo, and whether a run that was cut off had committed."""
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
+import numpy as np
 from msgspec import Struct
 from msgspec.structs import replace
 
@@ -13,15 +14,15 @@ from tidymerge.core.undo.reverse import Comparison, Standing, compare, conflicts
 from tidymerge.errors import NoSuchTable, NotUndoable
 from tidymerge.model import Existing, Incoming, NewColumn, Pair, Pairing, Sample, TableShape
 from tidymerge.model.changes import ChangeSet, Logged, Matches, Outcome, Refusal
+from tidymerge.model.existing import put_together
 from tidymerge.model.receipt import Conflict
 from tidymerge.model.rules import ColumnRule
 from tidymerge.model.run import Run
 from tidymerge.ports.log import RunLog
 from tidymerge.ports.progress import Progress
-from tidymerge.ports.target import AmongOthers, Target
+from tidymerge.ports.target import AmongOthers, Piecewise, Target
 from tidymerge.run.ask import equal_texts
 from tidymerge.run.decided import Beside, Decided, Part, as_they_are
-from tidymerge.run.records import put_together
 from tidymerge.run.settle import Staged, settle
 
 
@@ -74,10 +75,38 @@ def _pairing(run: Run, log: Logged, shape: TableShape) -> Pairing:
     return Pairing(pairs, () if run.whole else run.record_key, (), ())
 
 
-def committed(log: RunLog, run: Run, target: Target) -> bool | None:
-    """Whether the target shows that a run committed: None where nothing tells, or records speak against each other."""
+class Verdict(Struct, frozen=True):
+    """Whether the target shows that a run `lasted`: None where nothing tells, or records speak against each other.
+
+    Where it is written in pieces, `holds` has the places in the log, by table, of what is there, if only a part is.
+    """
+
+    lasted: bool | None
+    holds: Mapping[int, tuple[int, ...]] | None = None
+
+
+def committed(log: RunLog, run: Run, target: Target) -> Verdict:
+    """What the target shows of a run that was cut off."""
+    if isinstance(target, Piecewise):
+        return _by_pieces(log, run, target)
     told = {_told(own, log, target) for own in run.each}
-    return None if {True, False} <= told else next((one for one in told if one is not None), None)
+    clear = next((one for one in told if one is not None), None)
+    return Verdict(None if {True, False} <= told else clear)
+
+
+def _by_pieces(log: RunLog, run: Run, target: Target) -> Verdict:
+    """The same where some records may hold what the run wrote, and others what was before."""
+    holds: dict[int, tuple[int, ...]] = {}
+    back = 0
+    for own in run.each:
+        there = beside(target, own)
+        found = [one.standing for *_, one in held_against(own, log.changes(own), there, there.describe())]
+        standing = np.concatenate(found) if found else np.zeros(0, np.uint8)
+        holds[own.table] = tuple(np.flatnonzero(standing == Standing.HOLDS).tolist())
+        back += int((standing == Standing.BACK).sum())
+    if not any(holds.values()):
+        return Verdict(False if back else None)
+    return Verdict(None, holds) if back else Verdict(True)
 
 
 def _told(run: Run, log: RunLog, target: Target) -> bool | None:

@@ -4,7 +4,7 @@ Describe, gather, widen, plan, decide, settle, sum up; then check, write, prove,
 """
 
 from collections.abc import Callable, Mapping, Sequence
-from contextlib import ExitStack, nullcontext
+from contextlib import AbstractContextManager, ExitStack, nullcontext
 
 from msgspec.structs import replace
 
@@ -13,6 +13,7 @@ from tidymerge.history.folder import FolderLog
 from tidymerge.history.who import user
 from tidymerge.job.model import Job
 from tidymerge.job.tables import TablesJob, jobs_of
+from tidymerge.model.access import NO_SERVICES
 from tidymerge.model.receipt import Receipt, State, Touch
 from tidymerge.model.run import Run
 from tidymerge.ports.log import RunLog
@@ -68,6 +69,12 @@ def _told(asked: Job | TablesJob, log: RunLog) -> Job | TablesJob:
     return paired(asked)
 
 
+def _opened(job: Job, *, write: bool, firmly: bool = False) -> AbstractContextManager[Target]:
+    """The target of a job."""
+    services = job.read.services or NO_SERVICES
+    return opened(job.target, write=write, types=_types(job), firmly=firmly, create=job.create, services=services)
+
+
 def _types(job: Job) -> Mapping[str, str]:
     """The types of columns that are there."""
     return {} if job.create else job.types
@@ -98,7 +105,7 @@ def preview_in_full(
     job = jobs_of(asked)[0]
     with Gatherings(jobs_of(asked)) as gatherings:
         check_outputs(gatherings.jobs, outputs)
-        with opened(job.target, write=False, types=_types(job), create=job.create) as target:
+        with _opened(job, write=False) as target:
             _, decided = _decide_load(asked, target, gatherings, clock, log, progress)
             decided = _looked_back(log, asked, gatherings.checksums, decided)
             if outputs.rejects is not None:
@@ -153,8 +160,7 @@ def load(
         stack.enter_context(files)
         check_outputs(gatherings.jobs, outputs)
         for attempt in attempts(recording, progress, wait_seconds):
-            opening = opened(job.target, write=True, types=_types(job), firmly=attempt.firmly, create=job.create)
-            with attempt, opening as target:
+            with attempt, _opened(job, write=True, firmly=attempt.firmly) as target:
                 first, decided = _decide_load(asked, target, gatherings, clock, log, progress)
                 gatherings.unchanged()
                 decided = _looked_back(log, asked, lambda: files, decided).noting(*told)

@@ -1,6 +1,6 @@
 """Around every run: its entry in the log however it ends, and the verdict on runs that were cut off."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager, suppress
 
 from msgspec.structs import replace
@@ -17,10 +17,12 @@ from tidymerge.errors import (
     TidyMergeError,
     UsageError,
 )
+from tidymerge.job.services import services_in
 from tidymerge.model.receipt import State
 from tidymerge.model.run import Run
 from tidymerge.ports.log import Recording, RunLog
-from tidymerge.run.decide_undo import committed
+from tidymerge.run.decide_undo import Verdict, committed
+from tidymerge.run.in_part import in_part
 from tidymerge.targets import open_target
 
 
@@ -74,12 +76,15 @@ def settle(log: RunLog, name: str, target_of: str | None = None) -> str | None:
             elsewhere = target_of is not None and not same_place(run.target, target_of)
             if run.settled or elsewhere:
                 return None
-            lasted = _lasted(log, run)
+            verdict = _verdict(log, run)
+            lasted = verdict.lasted
             since = _written_since(log, run) if lasted else None
         except Interrupted:
             raise  # asked to end, no verdict on the run
         except TidyMergeError as error:
             return f"The run {name} was cut off while it committed, and whether it did can't be told yet: {error}"
+        if verdict.holds is not None:
+            return _partly(log, run, verdict.holds)
         if lasted is None:
             return (
                 f"The run {name} was cut off while it committed, and {run.target} no longer tells whether it did: its "
@@ -103,15 +108,29 @@ def settle(log: RunLog, name: str, target_of: str | None = None) -> str | None:
         )
 
 
-def _lasted(log: RunLog, run: Run) -> bool | None:
-    """Whether the target shows that a run committed; one that it made, or that went with it, tells by being there."""
+def _partly(log: RunLog, run: Run, holds: Mapping[int, tuple[int, ...]]) -> str:
+    """Note that only a part of a run is there, and say it."""
+    part = in_part(log, run, holds)
+    _note(log, part)
+    return f"The run {run.name} was cut off. {part.message}"
+
+
+def _verdict(log: RunLog, run: Run) -> Verdict:
+    """What the target shows of a run; a table that it made, or that went with it, tells by being there."""
     try:
-        with open_target(run.target, write=True) as target:
+        with open_target(run.target, write=True, services=services_in(job_of(log, run))) as target:
             return committed(log, run, target)
     except (NoSuchTable, NoSuchFile):
         if run.made or run.gone:
-            return run.gone
+            return Verdict(run.gone)
         raise
+
+
+def job_of(log: RunLog, run: Run) -> str | None:
+    """The job file of a run, or of the one that it undoes."""
+    if run.job is None and run.undoes is not None and run.undoes in log.names():
+        return log.read(run.undoes).job
+    return run.job
 
 
 def _written_since(log: RunLog, run: Run) -> str | None:

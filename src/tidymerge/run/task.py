@@ -8,6 +8,7 @@ from msgspec import Struct
 from tidymerge.address import reopened
 from tidymerge.history.folder import FolderLog
 from tidymerge.history.who import user
+from tidymerge.job.services import services_in
 from tidymerge.model.receipt import Receipt, Request, State, Touch
 from tidymerge.model.run import Run
 from tidymerge.ports.progress import Progress
@@ -48,7 +49,7 @@ def preview_task(
     """What it would do, and the first `most` records that it would touch. Nothing is written."""
     clock = Clock.begin(named=False)
     outputs.check(target=task.target, archives=list(task.request.archive.values()))
-    with opened(task.target, write=False, types=task.types) as target:
+    with opened(task.target, write=False, types=task.types, services=services_in(task.job)) as target:
         decided = task.decide(target, clock, progress)
         if outputs.rejects is not None:
             save_rejects(decided, outputs.rejects, "").keep()
@@ -76,7 +77,8 @@ def perform_task(
     with recorded(log, run) as recording:
         outputs.check(target=task.target, archives=list(task.request.archive.values()))
         for attempt in attempts(recording, progress, wait_seconds):
-            opening = opened(task.target, write=True, types=task.types, firmly=attempt.firmly or task.firmly)
+            firmly, services = attempt.firmly or task.firmly, services_in(task.job)
+            opening = opened(task.target, write=True, types=task.types, firmly=firmly, services=services)
             with attempt, opening as target:
                 decided = task.decide(target, clock, progress).noting(*told)
                 check_fingerprint(decided, clock, expect)

@@ -7,6 +7,7 @@ from msgspec.structs import replace
 from tidymerge.address import reopened
 from tidymerge.history.folder import FolderLog
 from tidymerge.history.who import user
+from tidymerge.job.services import services_in
 from tidymerge.model.receipt import Receipt, State, Touch
 from tidymerge.model.run import Run
 from tidymerge.ports.progress import Progress
@@ -17,7 +18,7 @@ from tidymerge.run.commit import Shield
 from tidymerge.run.decide_undo import decide_undo, undoable
 from tidymerge.run.opening import NO_OUTPUTS, QUIET, opened
 from tidymerge.run.outputs import Outputs
-from tidymerge.run.record import recorded, settle_all
+from tidymerge.run.record import job_of, recorded, settle_all
 from tidymerge.run.report import Clock, first_touches, make_receipt, save_conflicts
 from tidymerge.run.save import save_of_undo
 
@@ -38,7 +39,8 @@ def preview_undo_in_full(
     told = settle_all(log)
     run = undoable(log, text)
     outputs.check(target=into or run.target)
-    with opened(into or run.target, write=False, create=run.gone) as target:
+    services = services_in(job_of(log, run))
+    with opened(into or run.target, write=False, create=run.gone, services=services) as target:
         decided = decide_undo(log, run, target, progress).noting(*told)
         if outputs.conflicts is not None:
             save_conflicts(decided, run.key, outputs.conflicts).keep()
@@ -72,7 +74,8 @@ def undo(
     run = Run(clock.run or "", State.UNDONE, clock.started, user(), reopened(address), undoes=undone.name)
     with recorded(log, run) as recording:
         for attempt in attempts(recording, progress, wait_seconds):
-            opening = opened(address, write=True, firmly=attempt.firmly, create=undone.gone)
+            services = services_in(job_of(log, undone))
+            opening = opened(address, write=True, firmly=attempt.firmly, create=undone.gone, services=services)
             with attempt, opening as target:
                 decided = decide_undo(log, undone, target, progress).noting(*told)
                 check_fingerprint(decided, clock, expect)

@@ -5,7 +5,7 @@ from importlib import import_module
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Protocol, runtime_checkable
 
-from tidymerge.address import STANDARD_INPUT, Address, is_server, parse
+from tidymerge.address import STANDARD_INPUT, Address, is_server, is_service, parse
 from tidymerge.errors import BadAddress, BadOption
 from tidymerge.formats.files import (
     ARROW,
@@ -21,6 +21,7 @@ from tidymerge.formats.files import (
     is_parquet_folder,
 )
 from tidymerge.model import ReadOptions
+from tidymerge.model.access import NO_SERVICES, access_to
 
 if TYPE_CHECKING:
     from tidymerge.databases.contract.database import Database
@@ -59,7 +60,7 @@ def shared(text: str, options: ReadOptions, other: object) -> "Database | None":
 
     A query has a transaction of its own, which only reads.
     """
-    if not is_server(text) or options.query is not None or not isinstance(other, Connected):
+    if not is_server(text) or is_service(text) or options.query is not None or not isinstance(other, Connected):
         return None
     return other.database if other.server == parse(text).server else None
 
@@ -69,6 +70,8 @@ def open_source(text: str, options: ReadOptions, over: "Database | None" = None)
 
     Raises BadAddress, BadOption, NoSuchFile and what the format raises.
     """
+    if is_service(text):
+        return _open_service(parse(text), options)
     if is_server(text):
         return _open_server(parse(text), options, over)
     address = Address(parse(text).path) if text == STANDARD_INPUT else parse(text)
@@ -87,6 +90,15 @@ def open_source(text: str, options: ReadOptions, over: "Database | None" = None)
             raise BadOption(f"{what}, not for {text!r}.")
     source: Source = getattr(import_module(module), name)(address, options)
     return source
+
+
+def _open_service(address: Address, options: ReadOptions) -> "Source":
+    from tidymerge.sources.service import ServiceSource
+
+    if options.cells is not None or options.query is not None:
+        what = "A range of cells is for workbooks" if options.query is None else "A query is for databases"
+        raise BadOption(f"{what}, not for {address}.")
+    return ServiceSource(address, access_to(address, options.services or NO_SERVICES), options.newer)
 
 
 def _open_server(address: Address, options: ReadOptions, over: "Database | None") -> "Source":

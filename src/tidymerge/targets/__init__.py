@@ -5,10 +5,11 @@ from functools import partial
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
-from tidymerge.address import Address, parse
+from tidymerge.address import Address, is_service, parse
 from tidymerge.databases import SQLITE_ENDINGS, connect, is_database
 from tidymerge.errors import BadAddress
 from tidymerge.formats.files import check_file, check_new_file, is_parquet_folder
+from tidymerge.model.access import NO_SERVICES, Services, access_to
 
 if TYPE_CHECKING:
     from tidymerge.ports.target import Target
@@ -25,20 +26,35 @@ def is_workbook(text: str) -> bool:
 
 
 def open_target(
-    text: str, *, write: bool, types: Mapping[str, str] = _NONE, firmly: bool = False, create: bool = False
+    text: str,
+    *,
+    write: bool,
+    types: Mapping[str, str] = _NONE,
+    firmly: bool = False,
+    create: bool = False,
+    services: Services = NO_SERVICES,
 ) -> "Target":
     """The target at an address, not yet entered. Raises BadAddress, NoSuchFile, BadOption and MissingPackage.
 
     `types` of columns are used for files that have none of their own. `firmly` keeps all others from writing. A target
-    to `create` is not there yet.
+    to `create` is not there yet. `services` say how those behind HTTP are reached.
     """
-    from tidymerge.targets.sql import SqlTarget
-
     address = parse(text)
+    if is_service(text):
+        from tidymerge.targets.services import ServiceTarget
+
+        return ServiceTarget(address, access_to(address, services), write=write, create=create)
     if address.server is not None:
+        from tidymerge.targets.sql import SqlTarget
+
         return SqlTarget(
             connect(address), address.fragment, write=write, server=address.server, firmly=firmly, create=create
         )
+    return _of_file(text, address, types, write=write, create=create)
+
+
+def _of_file(text: str, address: Address, types: Mapping[str, str], *, write: bool, create: bool) -> "Target":
+    """The table in a file, whatever its kind."""
     if create:
         check_new_file(address, is_database=is_database(text))
     elif is_parquet_folder(address):
@@ -56,10 +72,12 @@ def open_target(
         raise BadAddress(
             f"{text!r} is not a table that rows can be loaded into; known are SQLite files "
             f"({', '.join(SQLITE_ENDINGS)}), as in coop.db#hives, servers, as in postgresql://user@host/coop#hives, "
+            "services behind HTTP, as in https://lists.example.org/coop/#Hives, "
             f"workbooks ({', '.join(_WORKBOOK_ENDINGS)}), as in coop.xlsx#Hives, text files "
             f"({', '.join(_TEXT_ENDINGS)}), and Parquet files or folders of them."
         )
     from tidymerge.databases.sqlite.database import SqliteDatabase
+    from tidymerge.targets.sql import SqlTarget
 
     new = create and not address.path.exists()
     connecting = partial(SqliteDatabase, address.path, write=write, new=new)

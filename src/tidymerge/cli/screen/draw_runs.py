@@ -20,6 +20,7 @@ _STYLES = {
     State.REMOVED: "magenta",
     State.STOPPED: "yellow",
     State.FAILED: "red",
+    State.PARTLY: "bold red",
 }
 _LONGEST = 400
 
@@ -34,7 +35,7 @@ def listing(out: Console, past: Past, *, most: int | None) -> None:
     )
     for one in past.runs[:most]:
         # What a stopped run would have done is in its receipt; here it would look like done.
-        rows = one.run.receipt.rows if one.run.receipt and one.run.state.done else None
+        rows = one.run.receipt.rows if one.run.receipt and one.run.state.wrote else None
         counts = [f"{getattr(rows, name):,}" if rows else "" for name in ("inserted", "updated", "removed", "rejected")]
         listed.add_row(one.run.name, cut(one.run.user), cut(_what(one.run), _LONGEST), _state(one), *counts)
     out.print(listed)

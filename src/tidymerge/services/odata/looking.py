@@ -1,0 +1,87 @@
+"""Looking at records again: how they stand to what was to be done to them."""
+
+from collections.abc import Sequence
+
+import pyarrow as pa
+from msgspec import Struct
+
+from tidymerge.core.tidy.cells import as_array
+from tidymerge.model import Existing
+from tidymerge.services.odata.changes import Change, Doing, Standing, Values
+from tidymerge.services.odata.reading import ETAG, KEY, Records
+
+
+class Seen(Struct, frozen=True):
+    """How a record stands, and the ETag that it has by now."""
+
+    standing: Standing
+    etag: str | None
+
+
+def look(changes: Sequence[Change]) -> list[Seen]:
+    """How each record stands by now, asked for with as few requests as they take. Raises TargetError."""
+    seen: dict[int, Seen] = {}
+    lists = {id(one.records.about): one.records for one in changes}
+    for mark, records in lists.items():
+        own = [(at, one) for at, one in enumerate(changes) if id(one.records.about) == mark]
+        named = [(at, one) for at, one in own if one.key is not None]
+        seen |= _by_key(records, named)
+        seen |= {at: _by_values(records, one) for at, one in own if one.key is None}
+    return [seen[at] for at in range(len(changes))]
+
+
+def _by_key(records: Records, own: Sequence[tuple[int, Change]]) -> dict[int, Seen]:
+    """The same for records whose keys are known."""
+    if not own:
+        return {}
+    shape = records.about.shape
+    keys = list(dict.fromkeys(_ordered(one, shape.primary_key) for _, one in own))
+    names = dict.fromkeys(name for _, one in own for name in (*one.before, *one.after))
+    columns = [shape.column(name).as_stored() for name in names]
+    texts = {name: pa.array([key[at] for key in keys], pa.string()) for at, name in enumerate(shape.primary_key)}
+    found = records.of_keys(columns, shape.primary_key, pa.table(texts))
+    places = zip(*(as_array(found.places[KEY + name]).to_pylist() for name in shape.primary_key), strict=True)
+    rows = dict(zip(places, _rows(found), strict=True))
+    return {at: _standing(one, rows.get(_ordered(one, shape.primary_key))) for at, one in own}
+
+
+def _ordered(one: Change, names: Sequence[str]) -> tuple[str | None, ...]:
+    return tuple((one.key or {}).get(name) for name in names)
+
+
+def _by_values(records: Records, one: Change) -> Seen:
+    """The same for a new record whose key is not known: what it was to hold finds it, if anything does."""
+    shape = records.about.shape
+    by = {name: text for name, text in one.found_by.items() if text is not None}
+    texts = pa.table({name: pa.array([text], pa.string()) for name, text in by.items()})
+    names = list(dict.fromkeys((*one.before, *one.after)))
+    found = records.of_keys([shape.column(name).as_stored() for name in names], list(by), texts)
+    keys = [as_array(found.places[KEY + name]).to_pylist() for name in shape.primary_key]
+    for key, row in zip(zip(*keys, strict=True), _rows(found), strict=True):
+        told = _standing(one, row)
+        if told.standing is Standing.AFTER:
+            one.key = dict(zip(shape.primary_key, key, strict=True))
+            return told
+    return Seen(Standing.BEFORE, None)
+
+
+def _rows(found: Existing) -> list[tuple[Values, str | None]]:
+    columns = {name: as_array(found.values[name]).to_pylist() for name in found.values.column_names}
+    etags = as_array(found.places[ETAG]).to_pylist()
+    return [({name: texts[at] for name, texts in columns.items()}, etag) for at, etag in enumerate(etags)]
+
+
+def _standing(one: Change, row: tuple[Values, str | None] | None) -> Seen:
+    if row is None:
+        there = {Doing.INSERT: Standing.BEFORE, Doing.REMOVE: Standing.AFTER, Doing.UPDATE: Standing.OTHER}
+        return Seen(there[one.doing], None)
+    now, etag = row
+    if one.doing is not Doing.REMOVE and _holds(now, one.after):
+        return Seen(Standing.AFTER, etag)
+    if one.doing is not Doing.INSERT and _holds(now, one.before):
+        return Seen(Standing.BEFORE, etag)
+    return Seen(Standing.OTHER, etag)
+
+
+def _holds(now: Values, wanted: Values) -> bool:
+    return all(now[name] == text for name, text in wanted.items())

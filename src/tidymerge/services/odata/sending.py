@@ -1,0 +1,209 @@
+"""Sending changes where there is no transaction: in whole change sets, each looked at again, or taken back.
+
+A batch is never sent again when it is not known what became of it: its records are looked at instead.
+"""
+
+import time
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import suppress
+from itertools import islice
+
+from tidymerge.core.words import counted, plural
+from tidymerge.errors import (
+    ProofFailed,
+    ServerAway,
+    TargetChanged,
+    TargetError,
+    TargetLocked,
+    TidyMergeError,
+    WriteRefused,
+    WrittenPartly,
+)
+from tidymerge.services.odata.batches import Outcome, as_json, as_multipart, outcomes
+from tidymerge.services.odata.changes import Change, Doing, Standing
+from tidymerge.services.odata.looking import Seen, look
+from tidymerge.services.odata.session import BUSY, JSON, Answer, Session
+from tidymerge.settings import wait
+
+_CHANGED = 412  # the ETag is another by now (RFC 9110, 15.5.13)
+_TOO_LARGE = 413
+_MISSING = 404
+_NAMED = 5  # records in an error
+
+
+class Sender:
+    """Sends the changes of one run, and remembers them so that they can be taken back."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+        self._at_once = session.changes_at_once if "NoBatches" not in session.metadata.said else 1
+        self._done: list[Change] = []
+        self.sets = 0
+
+    def send(self, changes: Iterable[Change]) -> None:
+        """All changes, a set at a time. Raises what went wrong, when what was sent is taken back.
+
+        Raises WrittenPartly where some of it could not be taken back.
+        """
+        rest = iter(changes)
+        try:
+            while own := list(islice(rest, self._at_once)):
+                for part in self._sized(own):
+                    self._send_set(part)
+        except BaseException as error:
+            self._take_back(error)
+            raise
+
+    def _sized(self, own: Sequence[Change]) -> Iterator[Sequence[Change]]:
+        """The changes in sets of the size that the service takes, which may have become smaller."""
+        at = 0
+        while at < len(own):
+            size = self._at_once
+            yield own[at : at + size]
+            at += size if size <= self._at_once else 0  # one that was too large comes again, in halves
+
+    def _send_set(self, own: Sequence[Change]) -> None:
+        """One change set, proved. Raises TargetChanged, WriteRefused, ProofFailed, ServerAway and TargetLocked."""
+        self._check_unguarded(own)
+        try:
+            answer = self._posted(own)
+            if answer.status == _TOO_LARGE and len(own) > 1:
+                self._at_once = max(1, len(own) // 2)
+                return
+            told = self._told(answer, own)
+        except TidyMergeError as error:
+            kept = self._keep_halves(own)
+            if isinstance(error, ServerAway) and kept == len(own):
+                self.sets += 1
+                return  # it was done, only the answer got lost
+            raise
+        self._prove(own, told)
+        self.sets += 1
+
+    def _posted(self, own: Sequence[Change], *, together: bool = True) -> Answer:
+        """The batch, sent once; where the service is busy, again once it is sure that it did nothing."""
+        requests = [one.request() for one in own]
+        if self._session.speaks_lists:
+            body, kind = as_json(requests, together=together)
+        else:
+            body, kind = as_multipart(requests, self._session.url(""), together=together)
+        headers = {"Content-Type": kind, "Accept": JSON if self._session.speaks_lists else "multipart/mixed"}
+        if not together:
+            headers["Prefer"] = "odata.continue-on-error" if not self._session.speaks_lists else "continue-on-error"
+        answer = self._session.patient("POST", "$batch", headers, body, sure=lambda: self._nothing_done(own))
+        if answer.status == _TOO_LARGE or answer.is_good:
+            return answer
+        raise WriteRefused(f"{self._session.place} refused a set of {counted(len(own), 'change')}: {answer.said()}.")
+
+    def _nothing_done(self, own: Sequence[Change]) -> bool:
+        return all(seen.standing is Standing.BEFORE for seen in look(own))
+
+    def _told(self, answer: Answer, own: Sequence[Change]) -> dict[int, Outcome]:
+        """What became of each change. Raises TargetChanged and WriteRefused with the record that is at fault."""
+        told = outcomes(answer, len(own))
+        wrong = next(((at, one) for at, one in told.items() if not one.is_good), None)
+        if wrong is None:
+            return told
+        at, outcome = wrong
+        about = f"the record {own[at].name}" if len(told) > 1 or at or len(own) == 1 else "a record of the set"
+        if outcome.status == _CHANGED or (outcome.status == _MISSING and own[at].doing is not Doing.INSERT):
+            raise TargetChanged(f"Somebody changed {about} while it was compared ({self._session.place}).")
+        if outcome.status in BUSY:
+            raise TargetLocked(f"{self._session.place} was too busy for a change set (status {outcome.status}).")
+        raise WriteRefused(f"{self._session.place} refused {about}: {outcome.said()}.")
+
+    def _check_unguarded(self, own: Sequence[Change]) -> None:
+        """Look at records again that have no ETag, right before they are written. Raises TargetChanged."""
+        bare = [one for one in own if one.doing is not Doing.INSERT and one.etag is None]
+        if bare:
+            for one, seen in zip(bare, look(bare), strict=True):
+                if seen.standing is not Standing.BEFORE:
+                    raise TargetChanged(f"Somebody changed the record {one.name} while it was compared.")
+
+    def _keep_halves(self, own: Sequence[Change]) -> int:
+        """Find out which changes of a set that failed are there all the same; how many. They are taken back, too."""
+        kept = 0
+        for one, seen in zip(own, self._looked(own), strict=True):
+            if seen.standing is Standing.AFTER:
+                one.etag = seen.etag
+                self._done.append(one)
+                kept += 1
+        return kept
+
+    def _looked(self, own: Sequence[Change]) -> list[Seen]:
+        """How the records stand, asked again for a while where the service is away. Raises TargetError."""
+        began, pause = time.monotonic(), 0.2
+        while True:
+            try:
+                return look(own)
+            except ServerAway:
+                if time.monotonic() - began + pause > wait():
+                    raise
+                time.sleep(pause)
+                pause = min(pause * 2, 5.0)
+
+    def _prove(self, own: Sequence[Change], told: dict[int, Outcome]) -> None:
+        """Read the records of a set again, and compare them with what was decided. Raises ProofFailed."""
+        for at, one in enumerate(own):
+            one.learn(told.get(at))
+        self._done += own
+        wrong = []
+        for one, seen in zip(own, self._looked(own), strict=True):
+            if seen.standing is Standing.AFTER:
+                one.etag = seen.etag
+            elif one.etag is None or seen.etag in (None, one.etag):
+                wrong.append(one)
+        if wrong:
+            names = ", ".join(one.name for one in wrong[:_NAMED])
+            raise ProofFailed(
+                f"{self._session.place} said that it took a change set, but {counted(len(wrong), 'record')} of it "
+                f"{plural(len(wrong), 'does', 'do')} not read back as written: {names}."
+            )
+
+    def _take_back(self, error: BaseException) -> None:
+        """Undo what was sent, the last first, where nobody changed it since. Raises WrittenPartly."""
+        if not self._done:
+            return
+        sent, self._done = self._done, []
+        kept: list[Change] = []
+        try:
+            for start in range(len(sent), 0, -self._at_once):
+                part = sent[max(start - self._at_once, 0) : start]
+                kept += self._taken_back([one.back() for one in reversed(part)])
+        except TargetError as again:
+            raise WrittenPartly(
+                f"{error} Of {counted(len(sent), 'change')} that had been made, not all could be taken back: {again}"
+            ) from error
+        if kept:
+            names = ", ".join(one.name for one in kept[:_NAMED])
+            was, keeps = plural(len(kept), "was", "were"), plural(len(kept), "keeps", "keep")
+            raise WrittenPartly(
+                f"{error} {counted(len(kept), 'record')} of {len(sent):,} that had been written {was} changed by "
+                f"somebody since, and {keeps} that: {names}. The others are as they were.",
+                kept=tuple(one.name for one in kept),
+            ) from error
+        if isinstance(error, TidyMergeError) and error.args:
+            was = plural(len(sent), "was", "were")
+            error.args = (f"{error} {counted(len(sent), 'change')} that had been made {was} taken back.",)
+
+    def _taken_back(self, own: Sequence[Change]) -> list[Change]:
+        """Take back some; which of them are not as they were afterwards."""
+        with suppress(ServerAway):  # what became of it is looked at
+            self._posted(own, together=False)
+        both = zip(own, self._looked(own), strict=True)
+        left = [(one, seen) for one, seen in both if seen.standing is not Standing.AFTER]
+        again = [one for one, seen in left if seen.standing is Standing.BEFORE]
+        if again:
+            for one, seen in left:
+                one.etag = seen.etag if seen.standing is Standing.BEFORE and one.etag is None else one.etag
+            for one in again:  # one by one, as some services refuse all where one is refused
+                self._alone(one)
+            after = self._looked(again)
+            again = [one for one, seen in zip(again, after, strict=True) if seen.standing is not Standing.AFTER]
+        return [*again, *(one for one, seen in left if seen.standing is Standing.OTHER)]
+
+    def _alone(self, one: Change) -> None:
+        try:
+            self._posted([one])
+        except (ServerAway, WriteRefused):
+            return  # what became of it is looked at

@@ -1,0 +1,316 @@
+"""Lists behind HTTP: the contract as far as HTTP can keep it, and what is their own, on the stand-in over SQLite."""
+
+import contextlib
+import os
+import sqlite3
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from contract import TargetContract
+
+import tidymerge
+from conftest import NO_LIMITS, text_file
+from tidymerge.demo.lists.faults import Fault, Manners
+from tidymerge.demo.lists.serve import served
+from tidymerge.errors import ProofFailed, ServerAway, TargetError, TargetUnreadable, WriteRefused
+
+
+class TestLists(TargetContract):
+    """The metadata tells keys, types and references. Everything else only the service knows: it has a test below."""
+
+    @pytest.fixture(autouse=True, params=["4.01", "4.0"])
+    def service(self, folder: Path, request: pytest.FixtureRequest) -> Iterator[None]:
+        with served(folder / "coop.db", Manners(version=request.param)) as root:
+            self.root = root
+            yield
+
+    def make(self, folder: Path, script: str) -> None:
+        with contextlib.closing(sqlite3.connect(folder / "coop.db")) as connection:
+            connection.executescript(script)
+
+    def address(self, folder: Path, table: str) -> str:
+        return f"{self.root}#{table}"
+
+    def rows(self, folder: Path, query: str) -> list[tuple]:
+        with contextlib.closing(sqlite3.connect(folder / "coop.db")) as connection:
+            return connection.execute(query).fetchall()
+
+    def unchecked(self, schema: str, rows: str) -> str:
+        return f"PRAGMA foreign_keys = OFF; PRAGMA ignore_check_constraints = ON; {schema}; {rows};"
+
+    # What the metadata does not tell: other unique columns, checks, triggers, how texts are compared.
+    test_unique_columns_other_than_the_key = test_unique_values_change_hands = (
+        test_what_cannot_be_moved_aside_is_said_before
+    ) = None
+    test_checks_judge_the_record_as_it_would_stand = test_a_flawed_row_does_not_take_good_ones_of_its_key_along = None
+    test_what_only_the_database_can_say_is_narrowed_down_to_the_rows = test_a_change_of_records = None
+    test_the_first_rejects_are_the_first_rows_whatever_order_the_database_names_them_in = None
+    test_a_trigger_that_changes_rows_on_its_own_rolls_the_load_back = (
+        test_a_trigger_that_is_trusted_does_not_disturb_the_log
+    ) = None
+    test_others_take_the_values_of_a_record_that_goes = test_rules_that_would_be_broken_are_told_with_the_records = None
+    test_a_key_that_others_follow_may_change = test_parents_and_children_move_together = (
+        test_who_is_refused_late_takes_the_children_along
+    ) = None
+    # Tables and columns are made by those who run the service; one without a key is no list.
+    test_rows_are_appended_and_exactly_those_go_again = test_rows_of_one_key_are_all_kept = (
+        test_a_table_is_made_and_goes_with_the_undo
+    ) = None
+    test_columns_are_added_on_request_and_go_with_the_undo = (
+        test_an_added_column_that_something_needs_by_now_stays_after_the_undo
+    ) = None
+    test_a_column_goes_with_its_values_and_comes_back_as_it_was = (
+        test_a_column_that_holds_nothing_goes_and_comes_back_and_goes
+    ) = None
+    test_a_column_of_which_another_is_computed_does_not_go = (
+        test_what_needs_a_column_is_named_and_nothing_is_dropped
+    ) = None
+    test_a_column_is_not_added_where_nothing_is_loaded = (
+        test_what_changed_in_the_structure_since_the_last_run_is_said
+    ) = None
+    test_a_tree_of_records_goes_with_its_root_and_comes_back = test_records_that_go_are_archived_first = None
+    test_an_archive_is_made_like_the_table_and_goes_with_the_undo = None
+    # Ids that only the service gives can't be used by other records before they are there.
+    test_related_tables_are_loaded_in_one_run_with_ids_that_the_database_gives = None
+    test_one_wide_sheet_feeds_several_tables = test_records_of_all_tables_go_after_what_refers_to_them = None
+    test_one_update_for_all_sets_of_changed_columns_touches_nothing_else = None  # counts statements of SQL
+
+    def test_undo_of_records_that_refer_to_each_other_or_take_each_others_values(self, folder):
+        for case in ("", "x"):  # twice, as undone records are updated again
+            parents = ", FOREIGN KEY (mentor) REFERENCES t (k)"
+            self.make(folder, "DROP TABLE IF EXISTS t")
+            super().test_undo_of_records_that_refer_to_each_other_or_take_each_others_values(
+                folder, parents, f"e{case}"
+            )
+
+
+HIVES = """CREATE TABLE hives (code VARCHAR(9), no INTEGER NOT NULL, kg DECIMAL(8, 2), seen DATE, note TEXT, PRIMARY KEY (code, no));
+    CREATE TABLE keepers (id INTEGER PRIMARY KEY, name TEXT NOT NULL, joined TIMESTAMP DEFAULT (strftime('%Y-%m-%dT%H:%M:%SZ')));"""
+KEY = ["code", "no"]
+SECRET = "only-for-one-host"  # noqa: S105 - made up
+ELSEWHERE = {"TIDYMERGE_TOKEN": SECRET, "TIDYMERGE_TOKEN_HOST": "lists.example.org"}
+
+
+class Lists:
+    """A service with hives, and how it behaves."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder, self.manners, self.root = folder, Manners(), ""
+
+    def sql(self, query: str, *values: object) -> list[tuple]:
+        with contextlib.closing(sqlite3.connect(self.folder / "lists.db", timeout=30)) as connection:
+            found = connection.execute(query, values).fetchall()
+            connection.commit()
+            return found
+
+    @property
+    def hives(self) -> list[tuple]:
+        return self.sql("SELECT * FROM hives ORDER BY code, no")
+
+    def fill(self, count: int) -> list[tuple]:
+        for no in range(count):
+            self.sql("INSERT INTO hives VALUES ('L', ?, ?, NULL, 'x')", no, no / 4)
+        return self.hives
+
+    def fault(self, **said: object) -> Fault:
+        self.manners.faults.append(Fault(**said))
+        return self.manners.faults[-1]
+
+    def load(
+        self, rows: list[list[object]], key: list[str] = KEY, table: str = "hives", **options: object
+    ) -> tidymerge.Receipt:
+        file = text_file(self.folder / "in.csv", rows)
+        return tidymerge.load(
+            file, f"{self.root}#{table}", key=key, accept_warnings=True, rejects=False, limits=NO_LIMITS, **options
+        )
+
+    def asked(self, method: str, ending: str = "") -> int:
+        return sum(one == method and path.endswith(ending) for one, path in self.manners.requests)
+
+
+@pytest.fixture
+def lists(folder: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Lists]:
+    monkeypatch.setenv("TIDYMERGE_WAIT", "5")
+    found = Lists(folder)
+    with contextlib.closing(sqlite3.connect(folder / "lists.db")) as connection:
+        connection.executescript(HIVES)
+    with served(folder / "lists.db", found.manners) as found.root:
+        yield found
+
+
+def news(count: int, kg: float = 900) -> list[list[object]]:
+    """Other weights for the first hives, and a new one."""
+    return [["code", "no", "kg"], *(["L", no, kg + no] for no in range(count)), ["M", 1, kg]]
+
+
+def test_what_changed_is_sent_in_whole_sets_and_nothing_else_is(lists):
+    start = lists.fill(250)
+    receipt = lists.load(news(205))
+    assert (receipt.rows.updated, receipt.rows.inserted, lists.asked("POST", "$batch")) == (205, 1, 3)
+    assert "Sent in 3 change sets, each of them read back." in receipt.notes
+    assert lists.hives == [("L", no, 900 + no if no < 205 else no / 4, None, "x") for no in range(250)] + [
+        ("M", 1, 900, None, None)
+    ]
+    assert not lists.load(news(205)).changed
+    assert lists.asked("POST", "$batch") == 3  # the second time nothing is sent
+    undone = tidymerge.undo(receipt.run)
+    assert (lists.hives, undone.rows.updated, undone.rows.removed) == (start, 205, 1)
+
+
+@pytest.mark.parametrize("version", ["4.01", "4.0"])
+@pytest.mark.parametrize("at", [0, 1, 2])
+def test_a_refused_set_takes_those_before_back_and_names_the_record(lists, version, at):
+    lists.manners.version = version
+    lists.sql("CREATE UNIQUE INDEX one ON hives (note) WHERE note <> 'x'")
+    lists.sql("INSERT INTO hives VALUES ('Z', 1, 1, NULL, 'taken')")
+    start = lists.fill(250)
+    rows = [
+        ["code", "no", "kg", "note"],
+        *(["L", no, 900 + no, "taken" if no == at * 100 + 7 else "x"] for no in range(250)),
+    ]
+    with pytest.raises(WriteRefused) as told:
+        lists.load(rows)
+    assert f"L / {at * 100 + 7}" in str(told.value)
+    assert lists.hives == start
+    (one,) = tidymerge.runs()
+    assert one.run.state == "failed"
+
+
+def test_busy_services_are_waited_for_and_large_sets_are_halved(lists):
+    lists.fill(120)
+    lists.fault(path="$batch", status=429, retry_after="0", times=2)
+    lists.fault(path="$batch", status=503, retry_after="0")
+    lists.fault(path="/hives", status=503, retry_after="0", after=1)
+    lists.manners.longest_batch = 30
+    receipt = lists.load(news(119))
+    assert (receipt.rows.updated, receipt.verified) == (119, True)
+    assert len([row for row in lists.hives if row[2] >= 900]) == 120
+    lists.fault(path="$batch", status=503, retry_after="60", times=99)
+    with pytest.raises(TargetError, match="busy"):
+        lists.load(news(119, 2000))
+    assert max(row[2] for row in lists.hives) < 2000
+
+
+@pytest.mark.parametrize("cut", [{"cut_request": 0}, {"cut_request": 900}, {"cut_answer": 0}, {"cut_answer": 700}])
+@pytest.mark.parametrize("after", [0, 1])
+def test_a_batch_whose_fate_is_unknown_is_looked_at_and_never_sent_again(lists, cut, after):
+    start = lists.fill(250)
+    lists.fault(path="$batch", after=after, **cut)
+    if "cut_answer" in cut:
+        assert lists.load(news(205)).rows.updated == 205
+        assert lists.asked("POST", "$batch") == 3
+        return
+    with pytest.raises(ServerAway):
+        lists.load(news(205))
+    assert lists.hives == start
+
+
+def test_what_a_service_does_silently_is_found_and_taken_back(lists):
+    start = lists.fill(3)
+    lists.manners.texts_as = {"calm": "CALM"}
+    with pytest.raises(ProofFailed, match=r"L / 1.*taken back"):
+        lists.load([["code", "no", "note"], ["L", 1, "calm"]])
+    assert lists.hives == start
+    lists.manners.halves = True
+    lists.sql("CREATE UNIQUE INDEX one ON hives (note) WHERE note <> 'x'")
+    with pytest.raises(WriteRefused, match="taken back"):
+        lists.load([["code", "no", "note"], ["L", 0, "same"], ["L", 1, "same"]])
+    assert lists.hives == start
+
+
+def test_somebody_elses_change_is_never_overwritten(lists):
+    lists.fill(3)
+    file = text_file(lists.folder / "in.csv", [["code", "no", "kg"], ["L", 1, 7], ["L", 2, 8]])
+
+    def meanwhile(words: str, *_: object) -> None:
+        if words == "writing":
+            lists.sql("UPDATE hives SET kg = kg + 100 WHERE no = 1 AND kg < 100")
+
+    receipt = tidymerge.load(file, f"{lists.root}#hives", key=KEY, rejects=False, limits=NO_LIMITS, progress=meanwhile)
+    assert (receipt.rows.updated, lists.hives[1][2], lists.hives[2][2]) == (
+        2,
+        7,
+        8,
+    )  # decided again, by what is there now
+    lists.manners.etags = False
+    lists.sql("UPDATE hives SET kg = 1")
+    receipt = tidymerge.load(file, f"{lists.root}#hives", key=KEY, rejects=False, limits=NO_LIMITS, progress=meanwhile)
+    assert (receipt.rows.updated, lists.hives[1][2]) == (2, 7)
+    assert any("ETags" in note for note in receipt.notes)
+
+
+def test_ids_that_the_service_gives_are_found_for_the_undo(lists):
+    lists.sql("INSERT INTO keepers (name, joined) VALUES ('Alma', '2026-05-01T10:00:00Z')")
+    start = lists.sql("SELECT * FROM keepers")
+    receipt = lists.load([["name"], ["Ben"], ["Alma"], ["Nela"]], ["name"], "keepers")
+    assert (receipt.rows.inserted, [name for _, name, _ in lists.sql("SELECT * FROM keepers")]) == (
+        2,
+        ["Alma", "Ben", "Nela"],
+    )
+    tidymerge.undo(receipt.run)
+    appended = lists.load([["name"], ["Alma"]], [], "keepers", append=True)
+    assert len(lists.sql("SELECT * FROM keepers WHERE name = 'Alma'")) == 2
+    tidymerge.undo(appended.run)
+    assert lists.sql("SELECT * FROM keepers") == start
+
+
+@pytest.mark.parametrize(("answer", "said"), [
+    ({"content_type": "text/html", "answer": b"<html>sign in"}, "text/html"),
+    ({"answer": b'{"value": [{]}'}, "can't be read"), ({"answer": b"[]"}, "no object"), ({"answer": b'{"value": 1}'}, "without a list"),
+    ({"status": 302, "headers": {"location": "https://elsewhere.example.org/"}}, "elsewhere.example.org"),
+    ({"answer": b'{"value": [], "@odata.nextLink": "https://elsewhere.example.org/hives"}'}, "another place"),
+    ({"answer": b'{"value": [], "@odata.nextLink": "hives?$skiptoken=1"}', "times": 99}, "lead nowhere"),
+    ({"answer": b'{"value": [{"no": "1"}]}'}, "without their keys"), ({"status": 500}, "status 500"),
+])  # fmt: skip
+def test_answers_that_are_none_end_with_words(lists, answer, said):
+    lists.fill(2)
+    lists.fault(path="/hives", **answer)
+    with pytest.raises(TargetUnreadable, match=said):
+        tidymerge.load(f"{lists.root}#hives", text_file(lists.folder / "out.csv", [KEY, ["L", 1]]), key=KEY)
+
+
+@pytest.mark.parametrize(("text", "said"), [
+    (b'<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;">]><x>&b;</x>', "DOCTYPE"),
+    (b"<html>sign in</html>", "begins with <html>"), (b"<a", "not XML"), (b'{"a": 1}', "no .Version"),
+])  # fmt: skip
+def test_metadata_that_is_none_ends_with_words(lists, text, said):
+    lists.fault(path="$metadata", answer=text, content_type="application/xml")
+    with pytest.raises(TargetUnreadable, match=said):
+        lists.load([["code", "no"], ["L", 1]])
+
+
+def test_secrets_go_to_one_host_and_are_never_seen(lists, run, monkeypatch):
+    lists.manners.token = SECRET
+    lists.fill(2)
+    text_file(lists.folder / "in.csv", [["code", "no", "kg"], ["L", 1, 5]])
+    load = ["load", "in.csv", "--into", f"{lists.root}#hives", "--yes"]
+    refused = run(*load)
+    assert refused.status == 1
+    assert "sign-in-refused" in refused.err
+    host = lists.root.split("/")[2]
+    assert run(*load, TIDYMERGE_TOKEN=SECRET).status == 2  # for which host?
+    assert run(*load, **ELSEWHERE).status == 1
+    done = run(*load, **{**ELSEWHERE, "TIDYMERGE_TOKEN_HOST": host})
+    assert done.status == 0, done.err
+    job = f'[target]\nat = "{lists.root}#hives"\n[services."{host}"]\nheaders = {{ Authorization = "Bearer ${{LISTS}}" }}\nchanges_at_once = 1\n'
+    (lists.folder / "job.toml").write_text(job)
+    text_file(lists.folder / "in.csv", [["code", "no", "kg"], ["L", 1, 6], ["L", 0, 7]])
+    asked = run("load", "in.csv", "--job", "job.toml", "--yes", "--json", LISTS=SECRET)
+    assert asked.status == 0, asked.err
+    assert "Sent in 2 change sets" in asked.out
+    undone = run("undo", "last", "--yes", LISTS=SECRET)  # the job is asked again how to sign in
+    assert undone.status == 0, undone.err
+    for words in (f'["sh", "-c", "echo {SECRET}"]', f'["sh", "-c", "echo {SECRET} >&2; exit 1"]'):
+        (lists.folder / "job.toml").write_text(job.partition("headers")[0] + f"token_command = {words}\n")
+        asked = run("load", "in.csv", "--job", "job.toml", "--yes")
+        assert asked.status == ("exit" in words), asked.err
+        assert SECRET not in asked.out + asked.err
+    (lists.folder / "job.toml").write_text(job.replace("${LISTS}", SECRET))
+    assert "is secret" in run("load", "in.csv", "--job", "job.toml", "--yes").err
+    home = Path(os.environ["TIDYMERGE_HOME"])
+    kept = b"".join(path.read_bytes() for path in home.rglob("*") if path.is_file())
+    assert (
+        b"a-secret-token"
+        not in kept + refused.err.encode() + done.out.encode() + done.err.encode() + undone.out.encode()
+    )
