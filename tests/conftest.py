@@ -29,6 +29,7 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
 def _by_chance(item: pytest.Item) -> bool:
     known = item.path.parent.name == "model" or item.path.name in (
         "test_kills.py",
+        "test_lists_cut.py",
         "test_watch.py",
         "test_reading_on.py",
     )

@@ -93,6 +93,11 @@ def demo(
         out.print(f"The job {path / _JOB} loads this week's sheet; nothing is loaded yet. See what it would do:")
         out.print(f"  tidymerge preview --job {path / _JOB}")
         return
+    _tour(context, out, path, job)
+
+
+def _tour(context: typer.Context, out: "Console", path: Path, job: Path) -> None:
+    """All steps of the demo, one after the other."""
     _step(context, out, "1. What is in the sheet that came this week?", ["look", _SHEET])
     _step(
         context, out, "2. Draft a job that feeds the hives from it.", ["draft", _SHEET, "--into", _TABLE, "--out", _JOB]
@@ -111,7 +116,7 @@ def demo(
         _step(context, out, words, command)
     _out_and_back(context, out)
     _step(context, out, "18. What was done so far, by whom, with which file?", ["runs", "--since", "1 hour"])
-    _try_next(out, path, DATABASE, LIST)
+    _try_next(out, path)
 
 
 def _serve(out: "Console", path: Path, database: str, port: int) -> None:
@@ -207,25 +212,26 @@ def _as_typed(arguments: list[str]) -> str:
     return " ".join(map(quoted, arguments))
 
 
-def _try_next(out: "Console", path: Path, database: str, listed: str) -> None:
+def _try_next(out: "Console", path: Path) -> None:
     from rich.text import Text
 
     from tidymerge.demo import chair
+    from tidymerge.demo.data import DATABASE, LIST
 
     _say(out, f"To look at and to try next, in the folder {path}:")
     for words, command in (
         ("the receipt as a page, to open in a browser", _PAGE),
         ("the tally as a picture, for a mail", _CHART if _can_draw() else "pip install 'tidymerge[charts]'"),
         ("the sender's sheet, with what became of each row", _MARKED),
-        ("the chair's list, with what was loaded and a new column", listed),
+        ("the chair's list, with what was loaded and a new column", LIST),
         ("see the rejected rows and why", f"tidymerge look {_REJECTS}"),
         ("correct them in the file, then load it", f"tidymerge load {_REJECTS} --job {_JOB}"),
         ("next week, give only the new workbook", f"tidymerge load week33.xlsx --job {_JOB}"),
         ("take back a load: RUN is its name above", "tidymerge undo RUN"),
         ("the season's receipt as a page", _SEASON_PAGE),
         ("the chair's sheet, as it came back", chair.SHEET),
-        ("how the list and the table differ now", f"tidymerge compare {listed}#HiveList {_TABLE}"),
-        ("see all tables", f"tidymerge look {database}"),
+        ("how the list and the table differ now", f"tidymerge compare {LIST}#HiveList {_TABLE}"),
+        ("see all tables", f"tidymerge look {DATABASE}"),
     ):
         out.print(Text.assemble(f"  {command:<56}", (words, "dim")))
 

@@ -1,0 +1,164 @@
+"""Lists behind HTTP, cut off at any moment or any byte: the log's verdict is right, and undo brings back the start.
+
+There is no transaction, so a run may be there in part. Then the log must name the very records.
+"""
+
+import contextlib
+import random
+import sqlite3
+import threading
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import tidymerge
+from conftest import NO_LIMITS, text_file
+from strategies import LONG
+from tidymerge.demo.lists.faults import Fault, Manners
+from tidymerge.demo.lists.serve import served
+from tidymerge.errors import TidyMergeError
+from tidymerge.history.folder import FolderLog
+from tidymerge.run.past import past_runs
+
+CUTS, KILLS = (80, 40) if LONG else (6, 3)  # 80 for each version, so 200 in all
+HIVES = 60
+
+
+def sql(path: Path, script: str) -> list[tuple]:
+    with contextlib.closing(sqlite3.connect(path, timeout=30)) as connection, connection:
+        return connection.execute(script).fetchall()
+
+
+def rows(path: Path) -> dict[int, tuple]:
+    return {row[0]: row[1:] for row in sql(path, "SELECT * FROM hives")}
+
+
+@pytest.fixture
+def path(folder: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    monkeypatch.setenv("TIDYMERGE_CHANGES_AT_ONCE", "7")
+    monkeypatch.setenv("TIDYMERGE_WAIT", "1")
+    found = folder / "lists.db"
+    sql(found, "CREATE TABLE hives (k INTEGER PRIMARY KEY, kg DECIMAL(9, 2), note TEXT)")
+    for at in range(HIVES):
+        sql(found, f"INSERT INTO hives VALUES ({at}, {at / 4}, 'kept')")
+    text_file(
+        folder / "in.csv", [["k", "kg", "note"], *([at, at + 0.5, "came"] for at in range(HIVES // 2, HIVES * 3 // 2))]
+    )
+    return found
+
+
+def really(before: dict[int, tuple], after: dict[int, tuple], now: dict[int, tuple]) -> set[int]:
+    """The records that hold what a run was to write."""
+    return {
+        at for at in before.keys() | after.keys() if before.get(at) != after.get(at) and now.get(at) == after.get(at)
+    }
+
+
+def said(run) -> set[int]:
+    """The records of which the log says so."""
+    keys = [np.asarray(part.keys["k"]) for part in FolderLog().changes(run)] if run.wrote else []
+    return {int(key) for each in keys for key in each}
+
+
+def check(path: Path, before: dict[int, tuple], after: dict[int, tuple], seen: dict[str, int]) -> None:
+    """Hold the last run's entry against the list, and take back what is there."""
+    run = past_runs().runs[0].run
+    there = really(before, after, rows(path))
+    every = really(before, after, after)
+    wanted = "loaded" if there == every else "failed" if not there else "partly"
+    assert run.settled, run
+    assert (run.state, said(run)) == (wanted, there), (run.message, sorted(there))
+    seen[wanted] += 1
+    if there:
+        tally = run.receipt.rows
+        assert tally.updated + tally.inserted == len(there)
+        assert tally.read == HIVES
+        tidymerge.undo(run.name)
+    assert rows(path) == before
+
+
+@pytest.mark.parametrize("version", ["4.01", "4.0"])
+def test_a_connection_that_is_cut_at_any_byte(path, folder, version):
+    manners, by_chance, seen = (
+        Manners(version=version),
+        random.Random(3),
+        dict.fromkeys(("loaded", "failed", "partly"), 0),
+    )
+    with served(path, manners) as root:
+        before = rows(path)
+        done = tidymerge.load("in.csv", f"{root}#hives", key="k", limits=NO_LIMITS, accept_warnings=True)
+        after = rows(path)
+        tidymerge.undo(done.run)
+        for at in range(CUTS):
+            cut = {by_chance.choice(["cut_request", "cut_answer"]): by_chance.randrange(4000)}
+            manners.faults[:] = [Fault(path="$batch", after=by_chance.randrange(9), **cut)]
+            if at % 2:  # and then the service is away for as long as anybody waits
+                manners.faults.append(
+                    Fault(after=manners.faults[0].after + by_chance.randrange(20, 40), times=10**6, cut_answer=0)
+                )
+            with contextlib.suppress(TidyMergeError):
+                tidymerge.load("in.csv", f"{root}#hives", key="k", limits=NO_LIMITS, accept_warnings=True)
+            manners.faults.clear()
+            check(path, before, after, seen)
+    assert all(seen.values()) or not LONG, seen
+
+
+def test_a_program_that_is_killed_at_any_moment(path, folder, programs):
+    manners, by_chance, seen = Manners(), random.Random(5), dict.fromkeys(("loaded", "failed", "partly"), 0)
+    with served(path, manners) as root:
+        before = rows(path)
+        command = ("load", str(folder / "in.csv"), "--into", f"{root}#hives", "--key", "k", "--yes", "--most-updated", "100%")
+        start = time.perf_counter()
+        programs.start(command, folder).wait()
+        longest, after = time.perf_counter() - start, rows(path)
+        assert past_runs().runs[0].run.state == "loaded", past_runs().runs[0].run.message
+        tidymerge.undo("last")
+        for _ in range(KILLS):
+            running = programs.start(command, folder)
+            time.sleep(by_chance.uniform(0.3, 1.1) * longest)
+            running.kill()
+            running.wait()
+            time.sleep(0.2)  # what the service has begun, it ends
+            if rows(path) == before:
+                seen["failed"] += 1
+                past_runs()
+                continue
+            check(path, before, after, seen)
+    assert all(seen.values()) or not LONG, seen
+
+
+def test_writers_at_once_never_lose_a_change(path, folder, monkeypatch):
+    """Each writer adds up in fields of its own; loads change other fields of the same records meanwhile."""
+    monkeypatch.setenv("TIDYMERGE_WAIT", "120")
+    edits, writers = (2500, 4) if LONG else (60, 3)
+    names = [f"w{at}" for at in range(writers)]
+    for name in names:
+        sql(path, f"ALTER TABLE hives ADD COLUMN {name} INTEGER NOT NULL DEFAULT 0")
+    with served(path) as root:
+
+        def write(name: str) -> None:
+            import httpx
+
+            by_chance = random.Random(name)
+            with httpx.Client(base_url=root, timeout=60) as client:
+                for _ in range(edits):
+                    at = by_chance.randrange(HIVES)
+                    while True:
+                        found = client.get(f"hives({at})").json()
+                        etag = {"If-Match": found["@odata.etag"]}
+                        if client.patch(f"hives({at})", json={name: found[name] + 1}, headers=etag).status_code == 200:
+                            break
+
+        threads = [threading.Thread(target=write, args=(name,)) for name in names]
+        for thread in threads:
+            thread.start()
+        for at in range(3):
+            file = text_file(folder / f"in{at}.csv", [["k", "kg"], *([k, 100 * at + k] for k in range(HIVES))])
+            tidymerge.load(file, f"{root}#hives", key="k", limits=NO_LIMITS, accept_warnings=True)
+        for thread in threads:
+            thread.join()
+    for name in names:
+        assert sql(path, f"SELECT sum({name}) FROM hives") == [(edits,)]
+    assert [row[0] for row in sql(path, "SELECT kg FROM hives ORDER BY k")] == [200 + k for k in range(HIVES)]
