@@ -109,7 +109,17 @@ def test_a_program_that_is_killed_at_any_moment(path, folder, programs):
     manners, by_chance, seen = Manners(), random.Random(5), dict.fromkeys(("loaded", "failed", "partly"), 0)
     with served(path, manners) as root:
         before = rows(path)
-        command = ("load", str(folder / "in.csv"), "--into", f"{root}#hives", "--key", "k", "--yes", "--most-updated", "100%")
+        command = (
+            "load",
+            str(folder / "in.csv"),
+            "--into",
+            f"{root}#hives",
+            "--key",
+            "k",
+            "--yes",
+            "--most-updated",
+            "100%",
+        )
         start = time.perf_counter()
         programs.start(command, folder).wait()
         longest, after = time.perf_counter() - start, rows(path)

@@ -63,8 +63,9 @@ class ServiceTarget(ServiceReading):
                 names = key or list(self._about.shape.primary_key)
                 places = existing.places.take(at)
                 own = [existing.values[name].take(at) if key else places[KEY + name] for name in names]
-                labels = _labels(own)
-                self._places.note(part.positions.tolist(), places, labels)
+                sure = [name for name in existing.values.column_names if name not in existing.unreadable]
+                compared = self._texts(existing.values.select(sure).take(at))
+                self._places.note(part.positions.tolist(), places, _labels(own), compared)
         return self._of_fixed(changes)
 
     def _of_fixed(self, changes: ChangeSet) -> list[Refusal]:
@@ -228,7 +229,7 @@ class ServiceTarget(ServiceReading):
         keys = zip(*(as_array(found.places[KEY + name]).to_pylist() for name in key), strict=True)
         rows = dict(zip(keys, enumerate(as_array(found.places[ETAG]).to_pylist()), strict=True))
         at = []
-        for values, etag, label in own:
+        for values, etag, label, _ in own:
             row, seen = rows.get(tuple(values[name] for name in key), (-1, None))
             if row < 0 or (etag is not None and seen != etag):
                 raise TargetChanged(f"Somebody changed the record {label} of {self.address} while it was compared.")

@@ -71,6 +71,8 @@ class Service(Struct):
         if one.method != "PATCH":
             raise Trouble(405, f"{one.method} is not for records")
         row = self.store.update(found, key, self._taken(one.body), match)
+        if "return=minimal" in one.headers.get("prefer", ""):
+            return Answer(204, None, {"etag": etag_of(row)} if self.manners.etags else {})
         return self._record(one, found, row)
 
     def _posted(self, one: Inner, found: EntitySet) -> Answer:

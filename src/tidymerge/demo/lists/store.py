@@ -116,7 +116,8 @@ class Store:
     def select(self, one: EntitySet, where: str, values: Sequence[Any], tail: str = "") -> list[tuple[Any, ...]]:
         """The records that meet a condition, whole, in the order of their keys."""
         names = ", ".join(map(quoted, one.properties))
-        order = ", ".join(map(quoted, one.key))
+        # With a condition, SQLite is kept from walking through all records in the order of their keys.
+        order = ", ".join(quoted(name) if where == "1" else f"+{quoted(name)}" for name in one.key)
         with self._lock:
             query = f"SELECT {names} FROM {quoted(one.name)} WHERE {where} ORDER BY {order}{tail}"
             return self._base.execute(query, values).fetchall()

@@ -29,10 +29,11 @@ class Request(Struct, frozen=True):
 
     @property
     def headers(self) -> dict[str, str]:
-        """What is said with it; the record is to be told as it stands afterwards."""
+        """What is said with it; a new record is to be told, as only the service may know its key."""
         said = {} if self.etag is None else {"If-Match": self.etag}
         if self.body is not None:
-            said |= {"Content-Type": _BODY, "Prefer": "return=representation"}
+            told = "representation" if self.method == "POST" else "minimal"
+            said |= {"Content-Type": _BODY, "Prefer": f"return={told}"}
         return {**said, "Accept": JSON}
 
 

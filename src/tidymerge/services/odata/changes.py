@@ -38,7 +38,8 @@ class Change(Struct):
     """One record and what is done to it: what it holds `before` and `after`, as far as that is written or goes.
 
     `key` are the values by which the service names the record, None while they are not known; `found_by` finds it
-    then. `etag` is the one that the record has, as far as we know. `name` is what people call it.
+    then. `etag` is the one that the record has, as far as we know. `name` is what people call it. `compared` is all by
+    which it was decided: as long as that stands, another ETag is no reason to decide anew.
     """
 
     records: Records
@@ -49,6 +50,7 @@ class Change(Struct):
     after: Values
     found_by: Values
     name: str
+    compared: Values = {}
 
     def request(self) -> Request:
         """What is sent to do it."""
@@ -107,12 +109,12 @@ def changes_of(
         for at, position in enumerate(updates.positions.tolist()):
             names = [name for name, mask in updates.changed.items() if mask[at]]
             before, after = ({name: texts[name][at] for name in names} for texts in (was, will))
-            own, etag, label = places.at(position)
-            yield Change(records, Doing.UPDATE, own, etag, before, after, {}, label)
+            own, etag, label, compared = places.at(position)
+            yield Change(records, Doing.UPDATE, own, etag, before, after, {}, label, compared)
     if len(removals):
         gone = _columns(exact.gone)
         for at, position in enumerate(removals.positions.tolist()):
-            own, etag, label = places.at(position)
+            own, etag, label, _ = places.at(position)
             before = {name: texts[at] for name, texts in gone.items()}
             yield Change(records, Doing.REMOVE, own, etag, before, {}, {}, label)
 
@@ -137,20 +139,23 @@ class Exact(Struct, frozen=True):
 
 
 class Places:
-    """Where staged records are: their keys, ETags and names for people, by their positions in the staging."""
+    """Where staged records are, by their positions in the staging: keys, ETags, names for people, what was compared."""
 
     def __init__(self) -> None:
-        self._at: dict[int, tuple[Values, str | None, str]] = {}
+        self._at: dict[int, tuple[Values, str | None, str, Values]] = {}
 
-    def note(self, positions: Sequence[int], places: pa.Table, labels: Sequence[str]) -> None:
+    def note(self, positions: Sequence[int], places: pa.Table, labels: Sequence[str], compared: pa.Table) -> None:
         """Remember some."""
         names = [name for name in places.column_names if name.startswith(KEY)]
         keys = zip(*(as_array(places[name]).to_pylist() for name in names), strict=True)
         plain = [name.removeprefix(KEY) for name in names]
         etags = as_array(places[ETAG]).to_pylist()
-        for position, key, etag, label in zip(positions, keys, etags, labels, strict=True):
-            self._at[position] = (dict(zip(plain, key, strict=True)), etag, label)
+        own = zip(*(as_array(each).to_pylist() for each in compared.columns), strict=True)
+        found = zip(positions, keys, etags, labels, own if compared.num_columns else [()] * len(labels), strict=True)
+        for position, key, etag, label, values in found:
+            held = dict(zip(compared.column_names, values, strict=True))
+            self._at[position] = (dict(zip(plain, key, strict=True)), etag, label, held)
 
-    def at(self, position: int) -> tuple[Values, str | None, str]:
-        """The key, the ETag and the name for people of a staged record."""
+    def at(self, position: int) -> tuple[Values, str | None, str, Values]:
+        """The key, the ETag, the name for people, and what was compared of a staged record."""
         return self._at[position]

@@ -11,6 +11,8 @@ import pyarrow as pa
 from tidymerge.core.tidy.cells import as_array
 from tidymerge.services.odata.metadata import Metadata
 
+_OR = "%20or%20"
+_BETWEEN = len(_OR)
 LONGEST = 7000  # bytes of a filter as it is sent: many servers take no more than 8 kB of URL and headers
 
 
@@ -36,30 +38,40 @@ def key_text(key: Mapping[str, str | None], types: dict[str, str], metadata: Met
 
 def filters(
     key: Sequence[str], texts: pa.Table, types: dict[str, str], metadata: Metadata, *, lists: bool
-) -> Iterator[tuple[str, int]]:
-    """Conditions that find records by some columns, percent-encoded, each short enough; and how many it is for.
+) -> Iterator[str]:
+    """Conditions that find records by some columns, percent-encoded, each short enough.
 
-    With `lists` one column is compared by `in`, which OData has since 4.01. Rows with a null find nothing.
+    Records that differ in the last column only are one term. With `lists` that is compared by `in`, which OData has
+    since 4.01. Rows with a null find nothing.
     """
-    columns = [as_array(texts[name]).to_pylist() for name in key]
-    rows = [row for row in zip(*columns, strict=True) if None not in row]
-    use_list = lists and len(key) == 1
+    groups: dict[tuple[str, ...], dict[str, None]] = {}
+    for row in zip(*(as_array(texts[name]).to_pylist() for name in key), strict=True):
+        if None not in row:
+            groups.setdefault(row[:-1], {})[row[-1]] = None
+    last, kind = quote(key[-1]), types[key[-1]]
     terms: list[str] = []
-    size = 0
-    for row in dict.fromkeys(rows):
-        said = [literal(value, types[name], metadata) for name, value in zip(key, row, strict=True)]
-        term = said[0] if use_list else " and ".join(f"{name} eq {one}" for name, one in zip(key, said, strict=True))
-        term = quote(term if use_list or len(key) == 1 else f"({term})", safe="")
-        if terms and size + len(term) > LONGEST:
-            yield _joined(terms, key[0], use_list=use_list), len(terms)
-            terms, size = [], 0
-        terms.append(term)
-        size += len(term) + (3 if use_list else 8)
+    for group, values in groups.items():
+        before = "".join(
+            f"{quote(name)}%20eq%20{quote(literal(text, types[name], metadata), safe='')}%20and%20"
+            for name, text in zip(key[:-1], group, strict=True)
+        )
+        room = LONGEST - sum(map(len, terms)) - len(before)
+        some: list[str] = []
+        for value in values:
+            said = quote(literal(value, kind, metadata), safe="")
+            said = said if lists else f"{last}%20eq%20{said}"
+            if (terms or some) and room < len(said) + _BETWEEN:
+                terms += [_term(before, some, last, lists=lists)] if some else []
+                yield _OR.join(terms)
+                terms, some, room = [], [], LONGEST - len(before)
+            some.append(said)
+            room -= len(said) + _BETWEEN
+        terms.append(_term(before, some, last, lists=lists))
     if terms:
-        yield _joined(terms, key[0], use_list=use_list), len(terms)
+        yield _OR.join(terms)
 
 
-def _joined(terms: Sequence[str], name: str, *, use_list: bool) -> str:
-    if use_list:
-        return f"{quote(name)}%20in%20({','.join(terms)})"
-    return "%20or%20".join(terms)
+def _term(before: str, values: Sequence[str], last: str, *, lists: bool) -> str:
+    """The records of one group: all that is the same, and one of some values in the last column."""
+    either = f"{last}%20in%20({','.join(values)})" if lists else f"({_OR.join(values)})"
+    return f"({before}{either})" if before else either

@@ -36,7 +36,7 @@ def _by_key(records: Records, own: Sequence[tuple[int, Change]]) -> dict[int, Se
         return {}
     shape = records.about.shape
     keys = list(dict.fromkeys(_ordered(one, shape.primary_key) for _, one in own))
-    names = dict.fromkeys(name for _, one in own for name in (*one.before, *one.after))
+    names = dict.fromkeys(name for _, one in own for name in (*one.before, *one.after, *one.compared))
     columns = [shape.column(name).as_stored() for name in names]
     texts = {name: pa.array([key[at] for key in keys], pa.string()) for at, name in enumerate(shape.primary_key)}
     found = records.of_keys(columns, shape.primary_key, pa.table(texts))
@@ -78,7 +78,7 @@ def _standing(one: Change, row: tuple[Values, str | None] | None) -> Seen:
     now, etag = row
     if one.doing is not Doing.REMOVE and _holds(now, one.after):
         return Seen(Standing.AFTER, etag)
-    if one.doing is not Doing.INSERT and _holds(now, one.before):
+    if one.doing is not Doing.INSERT and _holds(now, one.before) and _holds(now, one.compared):
         return Seen(Standing.BEFORE, etag)
     return Seen(Standing.OTHER, etag)
 

@@ -88,10 +88,8 @@ class Records(Struct, frozen=True):
     def of_keys(self, columns: Sequence[TargetColumn], key: Sequence[str], texts: pa.Table) -> Existing:
         """The records that have some values, given as exact texts; several questions are on their way at a time."""
         lists = self.session.speaks_lists
-        asked = [
-            self._asked(columns, condition)
-            for condition, _ in filters(key, texts, self.about.types, self.session.metadata, lists=lists)
-        ]
+        conditions = filters(key, texts, self.about.types, self.session.metadata, lists=lists)
+        asked = [self._asked(columns, condition) for condition in conditions]
         rows: Rows = []
         with ThreadPoolExecutor(_AT_A_TIME) as pool:
             for found in pool.map(self._whole, asked):

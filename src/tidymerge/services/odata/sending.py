@@ -65,20 +65,34 @@ class Sender:
     def _send_set(self, own: Sequence[Change]) -> None:
         """One change set, proved. Raises TargetChanged, WriteRefused, ProofFailed, ServerAway and TargetLocked."""
         self._check_unguarded(own)
-        try:
-            answer = self._posted(own)
-            if answer.status == _TOO_LARGE and len(own) > 1:
-                self._at_once = max(1, len(own) // 2)
-                return
-            told = self._told(answer, own)
-        except TidyMergeError as error:
-            kept = self._keep_halves(own)
-            if isinstance(error, ServerAway) and kept == len(own):
-                self.sets += 1
-                return  # it was done, only the answer got lost
-            raise
-        self._prove(own, told)
+        began = time.monotonic()
+        while True:
+            try:
+                answer = self._posted(own)
+                if answer.status == _TOO_LARGE and len(own) > 1:
+                    self._at_once = max(1, len(own) // 2)
+                    return
+                told = self._told(answer, own)
+            except TidyMergeError as error:
+                kept = self._keep_halves(own)
+                if isinstance(error, ServerAway) and kept == len(own):
+                    break  # it was done, only the answer got lost
+                in_time = time.monotonic() - began < wait()
+                if not (isinstance(error, TargetChanged) and not kept and in_time and self._still_decided(own)):
+                    raise
+            else:
+                self._prove(own, told)
+                break
         self.sets += 1
+
+    def _still_decided(self, own: Sequence[Change]) -> bool:
+        """Whether all that was compared still stands, as others changed only other fields; the ETags are new then."""
+        both = list(zip(own, self._looked(own), strict=True))
+        if any(seen.standing is not Standing.BEFORE for _, seen in both):
+            return False
+        for one, seen in both:
+            one.etag = seen.etag
+        return True
 
     def _posted(self, own: Sequence[Change], *, together: bool = True) -> Answer:
         """The batch, sent once; where the service is busy, again once it is sure that it did nothing."""
@@ -110,7 +124,10 @@ class Sender:
             raise TargetChanged(f"Somebody changed {about} while it was compared ({self._session.place}).")
         if outcome.status in BUSY:
             raise TargetLocked(f"{self._session.place} was too busy for a change set (status {outcome.status}).")
-        raise WriteRefused(f"{self._session.place} refused {about}: {outcome.said()}.")
+        raise WriteRefused(
+            f"{self._session.place} refused {about}: {outcome.said()}. Correct its row, or leave it out, then run it "
+            "again."
+        )
 
     def _check_unguarded(self, own: Sequence[Change]) -> None:
         """Look at records again that have no ETag, right before they are written. Raises TargetChanged."""
