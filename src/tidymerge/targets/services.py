@@ -142,7 +142,10 @@ class ServiceTarget(ServiceReading):
         sender = Sender(self._service)
         sender.send(change for one in self._all for change in one.to_send())
         left = [note for one in self._all for note in one.counted_again()]
-        return (f"Sent in {counted(sender.sets, 'change set')}, each of them read back.", *left) if sender.sets else ()
+        sent = "Sent in 1 change set, which was read back."
+        if sender.sets > 1:
+            sent = f"Sent in {counted(sender.sets, 'change set')}, each of them read back."
+        return (sent, *left) if sender.sets else ()
 
     def to_send(self) -> Iterator[Change]:
         """The changes of this list, one by one."""
