@@ -20,7 +20,7 @@ from tidymerge.services.odata.metadata import Metadata
 from tidymerge.services.odata.reading import ETAG, KEY, Records
 from tidymerge.services.odata.session import Session
 
-_WORTH = 0.2  # the share of all records from which on it is faster to read all, as benchmarks/lists.py measures
+_WORTH = 0.3  # the share of all records from which on it is faster to read all, as benchmarks/lists.py measures
 _AT_A_TIME = 4  # questions on their way
 
 

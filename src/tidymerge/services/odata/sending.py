@@ -189,8 +189,8 @@ class Sender:
                 kept += self._taken_back([one.back() for one in reversed(part)])
         except TargetError as again:
             raise WrittenPartly(
-                f"{error} {counted(len(sent), 'change')} had been made, and not all could be taken back: {again} Once the "
-                "service is there again, the list of runs tells which are there, and undo takes them back."
+                f"{error} {counted(len(sent), 'change')} had been made, and not all could be taken back: {again} Once "
+                "the service is there again, the list of runs tells which are there, and undo takes them back."
             ) from error
         if kept:
             names = ", ".join(one.name for one in kept[:_NAMED])
