@@ -3,14 +3,19 @@
 import contextlib
 import os
 import sqlite3
+import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
+import pyarrow as pa
 import pytest
 from contract import TargetContract
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 import tidymerge
 from conftest import NO_LIMITS, text_file
+from strategies import PROPERTY, some
 from tidymerge.demo.lists.faults import Fault, Manners
 from tidymerge.demo.lists.serve import served
 from tidymerge.errors import ProofFailed, ServerAway, TargetError, TargetUnreadable, WriteRefused
@@ -314,3 +319,53 @@ def test_secrets_go_to_one_host_and_are_never_seen(lists, run, monkeypatch):
         b"a-secret-token"
         not in kept + refused.err.encode() + done.out.encode() + done.err.encode() + undone.out.encode()
     )
+
+
+def test_a_list_comes_into_a_file_and_only_what_is_newer_is_asked_for(lists):
+    lists.fill(3)
+    for no in range(3):
+        lists.sql("UPDATE hives SET seen = ? WHERE no = ?", f"2026-05-0{no + 1}", no)
+    out = text_file(lists.folder / "out.csv", [["code", "no", "kg", "seen"]])
+    job = lists.folder / "job.toml"
+    job.write_text(
+        f'[incoming]\nat = "{lists.root}#hives"\nnewer_by = "seen"\n[target]\nat = "out.csv"\nkey = ["code", "no"]\n'
+        '[target.types]\nno = "integer"\nkg = "decimal(8, 2)"\nseen = "date"\n'
+    )
+    first = tidymerge.load(job=job, accept_warnings=True, limits=NO_LIMITS)
+    assert (first.rows.inserted, Path(out).read_text().splitlines()[1:]) == (
+        3,
+        ["L,0,0,2026-05-01", "L,1,0.25,2026-05-02", "L,2,0.5,2026-05-03"],
+    )
+    lists.sql("UPDATE hives SET kg = 8 WHERE no = 2")
+    lists.sql("INSERT INTO hives VALUES ('M', 1, 1, '2026-05-04', NULL)")
+    again = tidymerge.load(job=job, accept_warnings=True, limits=NO_LIMITS)
+    assert (again.rows.read, again.rows.updated, again.rows.inserted) == (2, 1, 1)
+
+
+HOSTILE = st.text("aB\u00e9'\"/%?#&=+;\\\u4e2d\u0416\U0001f41d(),$@ \x7f", max_size=9)
+
+
+@settings(PROPERTY, max_examples=some(60))
+@given(st.lists(st.tuples(HOSTILE, HOSTILE), min_size=1, max_size=6, unique_by=lambda row: row[0].strip()), st.sampled_from(["4.01", "4.0"]))  # fmt: skip
+def test_whatever_is_in_keys_and_values_arrives_and_goes_again(rows, version):
+    keys, notes = [f"k{key}k" for key, _ in rows], [f"n{note}n" for _, note in rows]
+    with tempfile.TemporaryDirectory() as name:
+        lists = Lists(Path(name))
+        lists.manners.version = version
+        lists.sql("CREATE TABLE notes (k TEXT PRIMARY KEY, note TEXT, n INTEGER)")
+        with served(lists.folder / "lists.db", lists.manners) as lists.root:
+            said = {"key": "k", "accept_warnings": True, "limits": NO_LIMITS, "rejects": False}
+            fresh = tidymerge.load(pa.table({"k": keys, "note": notes}), f"{lists.root}#notes", **said)
+            told = tidymerge.load(pa.table({"k": keys, "n": range(len(rows))}), f"{lists.root}#notes", **said)
+            assert (fresh.rows.inserted, told.rows.updated) == (len(rows), len(rows))
+            found = {k: (note, n) for k, note, n in lists.sql("SELECT * FROM notes")}
+            assert found == dict(zip(keys, zip(notes, range(len(rows)), strict=True), strict=True))
+            tidymerge.undo(told.run)
+            tidymerge.undo(fresh.run)
+            assert lists.sql("SELECT count(*) FROM notes") == [(0,)]
+
+
+def test_a_service_that_does_not_know_lists_in_filters_is_asked_otherwise(lists):
+    lists.fill(40)
+    lists.manners.in_filters = False
+    assert lists.load(news(5)).rows.updated == 5

@@ -87,7 +87,18 @@ class Records(Struct, frozen=True):
 
     def of_keys(self, columns: Sequence[TargetColumn], key: Sequence[str], texts: pa.Table) -> Existing:
         """The records that have some values, given as exact texts; several questions are on their way at a time."""
-        lists = self.session.speaks_lists
+        if not self.session.filters_lists:
+            return self._of_keys(columns, key, texts, lists=False)
+        try:
+            return self._of_keys(columns, key, texts, lists=True)
+        except TargetUnreadable:  # some services of 4.01 do not know `in` all the same
+            found = self._of_keys(columns, key, texts, lists=False)
+            self.session.filters_lists = False
+            return found
+
+    def _of_keys(
+        self, columns: Sequence[TargetColumn], key: Sequence[str], texts: pa.Table, *, lists: bool
+    ) -> Existing:
         conditions = filters(key, texts, self.about.types, self.session.metadata, lists=lists)
         asked = [self._asked(columns, condition) for condition in conditions]
         rows: Rows = []

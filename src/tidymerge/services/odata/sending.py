@@ -97,13 +97,13 @@ class Sender:
     def _posted(self, own: Sequence[Change], *, together: bool = True) -> Answer:
         """The batch, sent once; where the service is busy, again once it is sure that it did nothing."""
         requests = [one.request() for one in own]
-        if self._session.speaks_lists:
+        if self._session.batches_json:
             body, kind = as_json(requests, together=together)
         else:
             body, kind = as_multipart(requests, self._session.url(""), together=together)
-        headers = {"Content-Type": kind, "Accept": JSON if self._session.speaks_lists else "multipart/mixed"}
+        headers = {"Content-Type": kind, "Accept": JSON if self._session.batches_json else "multipart/mixed"}
         if not together:
-            headers["Prefer"] = "odata.continue-on-error" if not self._session.speaks_lists else "continue-on-error"
+            headers["Prefer"] = "odata.continue-on-error" if not self._session.batches_json else "continue-on-error"
         answer = self._session.patient("POST", "$batch", headers, body, sure=lambda: self._nothing_done(own))
         if answer.status == _TOO_LARGE or answer.is_good:
             return answer

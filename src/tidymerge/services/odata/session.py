@@ -84,6 +84,7 @@ class Session:
         except BaseException:
             self.close()
             raise
+        self.filters_lists = self.batches_json  # `in` is known since 4.01, too
 
     def _made_client(self, access: Access) -> "httpx.Client":
         try:
@@ -109,8 +110,8 @@ class Session:
         self._client.close()
 
     @property
-    def speaks_lists(self) -> bool:
-        """Whether filters know `in`, and batches are JSON: so it is since 4.01."""
+    def batches_json(self) -> bool:
+        """Whether batches are JSON: so it is since 4.01."""
         return self.version >= (4, 1)
 
     def _described(self) -> tuple[Metadata, tuple[int, int]]:
