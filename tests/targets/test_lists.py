@@ -369,3 +369,42 @@ def test_a_service_that_does_not_know_lists_in_filters_is_asked_otherwise(lists)
     lists.fill(40)
     lists.manners.in_filters = False
     assert lists.load(news(5)).rows.updated == 5
+
+
+def test_several_lists_are_one_run(lists):
+    lists.sql(
+        "CREATE TABLE visits (code VARCHAR(9), no INTEGER, seen DATE, PRIMARY KEY (code, no, seen), FOREIGN KEY (code, no) REFERENCES hives (code, no))"
+    )
+    lists.fill(2)
+    start = lists.hives
+    text_file(lists.folder / "hives.csv", [["code", "no", "kg"], ["L", 1, 9], ["N", 1, 1]])
+    text_file(
+        lists.folder / "visits.csv",
+        [["code", "no", "seen"], ["N", 1, "2026-05-01"], ["L", 0, "2026-05-01"], ["X", 9, "2026-05-01"]],
+    )
+    job = lists.folder / "job.toml"
+    job.write_text(
+        "".join(f'[[table]]\nrows = "{name}.csv"\nat = "{lists.root}#{name}"\n' for name in ("visits", "hives"))
+    )
+    receipt = tidymerge.load(job=job, accept_warnings=True, limits=NO_LIMITS, rejects=False)
+    tables = {table.called: table.rows for table in receipt.tables}
+    assert (tables["visits"].inserted, tables["visits"].rejected) == (2, 1)
+    assert (tables["hives"].inserted, tables["hives"].updated) == (1, 1)
+    assert lists.sql("SELECT * FROM visits") == [("L", 0, "2026-05-01"), ("N", 1, "2026-05-01")]
+    tidymerge.undo(receipt.run)
+    assert (lists.hives, lists.sql("SELECT * FROM visits")) == (start, [])
+
+
+def test_a_text_of_ten_megabytes_goes_there_and_back(lists):
+    lists.fill(1)
+    long = "\u4e2d" * (10 << 20)
+    done = tidymerge.load(
+        pa.table({"code": ["L"], "no": [0], "note": [long]}),
+        f"{lists.root}#hives",
+        key=KEY,
+        limits=NO_LIMITS,
+        accept_warnings=True,
+    )
+    assert lists.hives[0][4] == long
+    tidymerge.undo(done.run)
+    assert lists.hives[0][4] == "x"

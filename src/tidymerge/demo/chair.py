@@ -3,16 +3,21 @@
 from pathlib import Path
 
 SHEET, VISIT, CONFLICTS, REJECTS = "chair.xlsx", "visit.csv", "chair-conflicts.csv", "chair-rejects.csv"
-FILES = (SHEET, VISIT, CONFLICTS, REJECTS)
+LATE = "late.csv"
+FILES = (SHEET, VISIT, CONFLICTS, REJECTS, LATE)
 APIARY = "apiary_code = '205'"
 _VISIT_TEXT = "Apiary code,Hive no.,Honey kg,Colony strength\n205,2,26.5,16\n"
+_LATE_TEXT = (
+    "Apiary code,Hive no.,Honey kg,Last inspected\n310,1,21.5,2026-08-12\n310,2,9,2026-08-12\n310,8,0,2026-08-12\n"
+)
 _EDITS = (("2", "honey_kg", 24), ("3", "notes", "requeened"), ("4", "queen_colour", "red"))
 
 
 def make_visit(folder: Path) -> None:
-    """Make the warden's rows in `folder`, and let an earlier sheet of the chair's go."""
+    """Make the wardens' rows in `folder`, and let an earlier sheet of the chair's go."""
     (folder / SHEET).unlink(missing_ok=True)
     (folder / VISIT).write_text(_VISIT_TEXT, encoding="utf-8")
+    (folder / LATE).write_text(_LATE_TEXT, encoding="utf-8")
 
 
 def edit_sheet(path: Path) -> list[str]:

@@ -37,13 +37,14 @@ class ServiceTarget(ServiceReading):
         self._staged: list[ChangeSet] = []
         self._out: set[int] = set()
         self._writes: list[ChangeSet] = []
+        self._turns: list[tuple[ServiceTarget, ChangeSet]] = []
         if create:
             self._cannot()
 
     def beside(self, table: str, *, create: bool = False, types: Mapping[str, str] = NO_TYPES) -> "ServiceTarget":
         """Another list of the service, which is sent together with this one."""
         other = ServiceTarget(replace(self._place, fragment=table), self._access, write=self._write, create=create)
-        other._session, other._all = self._session, self._all
+        other._session, other._all, other._turns = self._session, self._all, self._turns
         self._all.append(other)
         _ = other._about
         return other
@@ -114,6 +115,7 @@ class ServiceTarget(ServiceReading):
         """Take the changes over: they are sent at the commit."""
         _ = self.about_how_many
         self._writes.append(changes)
+        self._turns.append((self, changes))  # parents come before their children, and go after them
         return Written(len(changes.updates), len(changes.inserts), len(changes.removals))
 
     def read_back(self, changes: ChangeSet, pairing: Pairing) -> pa.Table:
@@ -140,17 +142,16 @@ class ServiceTarget(ServiceReading):
         Raises TargetChanged, WriteRefused, ProofFailed, ServerAway; then nothing of it is left. WrittenPartly else.
         """
         sender = Sender(self._service)
-        sender.send(change for one in self._all for change in one.to_send())
+        sender.send(change for one, changes in self._turns for change in one.to_send(changes))
         left = [note for one in self._all for note in one.counted_again()]
         sent = "Sent in 1 change set, which was read back."
         if sender.sets > 1:
             sent = f"Sent in {counted(sender.sets, 'change set')}, each of them read back."
         return (sent, *left) if sender.sets else ()
 
-    def to_send(self) -> Iterator[Change]:
-        """The changes of this list, one by one."""
-        for changes in self._writes:
-            yield from changes_of(self._records, changes, self._places, self._exact(changes), changes.key)
+    def to_send(self, changes: ChangeSet) -> Iterator[Change]:
+        """Changes of this list, one by one."""
+        return changes_of(self._records, changes, self._places, self._exact(changes), changes.key)
 
     def counted_again(self) -> list[str]:
         """A note, where the list does not have as many records as this run left there."""

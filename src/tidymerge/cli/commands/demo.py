@@ -115,7 +115,8 @@ def _tour(context: typer.Context, out: "Console", path: Path, job: Path) -> None
     for words, command in _OF_RECORDS:
         _step(context, out, words, command)
     _out_and_back(context, out)
-    _step(context, out, "18. What was done so far, by whom, with which file?", ["runs", "--since", "1 hour"])
+    _lists(context, out)
+    _step(context, out, "20. What was done so far, by whom, with which file?", ["runs", "--since", "1 hour"])
     _try_next(out, path)
 
 
@@ -163,6 +164,24 @@ def _out_and_back(context: typer.Context, out: "Console") -> None:
     words = "17. The chair's sheet comes back: only edited cells are loaded, and what both changed is said."
     back = ["load", chair.SHEET, "--rejects", chair.REJECTS, "--conflicts", chair.CONFLICTS, "--yes"]
     _step(context, out, words, back)
+
+
+def _lists(context: typer.Context, out: "Console") -> None:
+    """Load into a list behind HTTP, and from it into a workbook, if the packages for that are installed."""
+    from tidymerge.demo import chair
+    from tidymerge.demo.data import DATABASE
+
+    if not all(find_spec(name) for name in ("httpx", "starlette", "uvicorn")):
+        _say(out, "18., 19. Lists behind HTTP need packages more: pip install 'tidymerge[http,demo]'")
+        return
+    from tidymerge.demo.lists.serve import served
+
+    with served(Path(DATABASE)) as root:
+        words = "18. The same tables as lists behind HTTP (OData), by a stand-in. A warden's late rows go into one."
+        _step(context, out, words, ["load", chair.LATE, "--into", f"{root}#hives", "--yes"])
+        words = "19. And the list, as it is now, goes into the chair's workbook."
+        into = ["--into", "hives.xlsx#HiveList", "--key", "Apiary code", "--key", "Hive no."]
+        _step(context, out, words, ["load", f"{root}#hives", *into, "--most-updated", "100%", "--yes"])
 
 
 def _finish_job(out: "Console", job: Path) -> None:

@@ -11,6 +11,7 @@ import pyarrow as pa
 from tidymerge.core.tidy.cells import as_array
 from tidymerge.services.odata.metadata import Metadata
 
+_PLAIN = "'"  # some services do not decode what need not be encoded
 _OR = "%20or%20"
 _BETWEEN = len(_OR)
 LONGEST = 7000  # bytes of a filter as it is sent: many servers take no more than 8 kB of URL and headers
@@ -30,7 +31,7 @@ def literal(text: str, kind: str, metadata: Metadata) -> str:
 
 def key_text(key: Mapping[str, str | None], types: dict[str, str], metadata: Metadata) -> str:
     """The key of a record, given as exact texts, as it stands behind the name of its set."""
-    said = {name: quote(literal(text or "", types[name], metadata), safe="") for name, text in key.items()}
+    said = {name: quote(literal(text or "", types[name], metadata), safe=_PLAIN) for name, text in key.items()}
     if len(said) == 1:
         return f"({next(iter(said.values()))})"
     return f"({','.join(f'{quote(name)}={text}' for name, text in said.items())})"
@@ -52,13 +53,13 @@ def filters(
     terms: list[str] = []
     for group, values in groups.items():
         before = "".join(
-            f"{quote(name)}%20eq%20{quote(literal(text, types[name], metadata), safe='')}%20and%20"
+            f"{quote(name)}%20eq%20{quote(literal(text, types[name], metadata), safe=_PLAIN)}%20and%20"
             for name, text in zip(key[:-1], group, strict=True)
         )
         room = LONGEST - sum(map(len, terms)) - len(before)
         some: list[str] = []
         for value in values:
-            said = quote(literal(value, kind, metadata), safe="")
+            said = quote(literal(value, kind, metadata), safe=_PLAIN)
             said = said if lists else f"{last}%20eq%20{said}"
             if (terms or some) and room < len(said) + _BETWEEN:
                 terms += [_term(before, some, last, lists=lists)] if some else []

@@ -78,18 +78,23 @@ class Sender:
                 if isinstance(error, ServerAway) and kept == len(own):
                     break  # it was done, only the answer got lost
                 in_time = time.monotonic() - began < wait()
-                if not (isinstance(error, TargetChanged) and not kept and in_time and self._still_decided(own)):
+                if not (isinstance(error, TargetChanged) and not kept and in_time and self._still_decided(own, error)):
                     raise
             else:
                 self._prove(own, told)
                 break
         self.sets += 1
 
-    def _still_decided(self, own: Sequence[Change]) -> bool:
-        """Whether all that was compared still stands, as others changed only other fields; the ETags are new then."""
+    def _still_decided(self, own: Sequence[Change], error: TargetChanged) -> bool:
+        """Whether all that was compared still stands, as others changed only other fields; the ETags are new then.
+
+        Raises WriteRefused where nothing changed at all, whatever the service said.
+        """
         both = list(zip(own, self._looked(own), strict=True))
         if any(seen.standing is not Standing.BEFORE for _, seen in both):
             return False
+        if all(seen.etag == one.etag for one, seen in both):
+            raise WriteRefused(f"{error} But all of the set is as it was: the service does not find it by its URL.")
         for one, seen in both:
             one.etag = seen.etag
         return True
