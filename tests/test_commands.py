@@ -217,9 +217,17 @@ def test_the_demo_tells_the_truth_at_every_step(run, folder):
     for words in ("└─ inspections", "(new) tam@example.org", "its parent was rejected", "Nothing was written"):
         assert words in steps[12], words
     assert "records read back equal" in steps[13]
+    for words in (
+        "1  inserted",
+        "2  updated (4 fields)",
+        "has no transaction",
+        "Sent in 1 change set, which was read back.",
+    ):
+        assert words in steps[18], words
+    assert "into hives.xlsx#HiveList" in steps[19]
     assert "Warning:" not in ended.out
     rows = {row[:2]: row for row in stored(f"{folder}/tidymerge-demo/coop.db#hives")}
-    assert len(rows) == 28
+    assert len(rows) == 29
     assert rows[b"101", 4][2] is not None
     assert rows[b"101", 2][2] == b"blue"
     assert rows[b"102", 1][4] == 201.99
