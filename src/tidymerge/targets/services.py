@@ -115,7 +115,7 @@ class ServiceTarget(ServiceReading):
         """Take the changes over: they are sent at the commit."""
         _ = self.about_how_many
         self._writes.append(changes)
-        self._turns.append((self, changes))  # parents come before their children, and go after them
+        self._turns.append((self, changes))  # parents are written before their children
         return Written(len(changes.updates), len(changes.inserts), len(changes.removals))
 
     def read_back(self, changes: ChangeSet, pairing: Pairing) -> pa.Table:
@@ -142,12 +142,19 @@ class ServiceTarget(ServiceReading):
         Raises TargetChanged, WriteRefused, ProofFailed, ServerAway; then nothing of it is left. WrittenPartly else.
         """
         sender = Sender(self._service)
-        sender.send(change for one, changes in self._turns for change in one.to_send(changes))
+        sender.send(self._in_order())
         left = [note for one in self._all for note in one.counted_again()]
         sent = "Sent in 1 change set, which was read back."
         if sender.sets > 1:
             sent = f"Sent in {counted(sender.sets, 'change set')}, each of them read back."
         return (sent, *left) if sender.sets else ()
+
+    def _in_order(self) -> Iterator[Change]:
+        """All changes: what comes, parents before their children, and then what goes, after its children."""
+        for one, changes in self._turns:
+            yield from one.to_send(changes.without_removals())
+        for one, changes in reversed(self._turns):
+            yield from one.to_send(changes.only_removals())
 
     def to_send(self, changes: ChangeSet) -> Iterator[Change]:
         """Changes of this list, one by one."""
