@@ -2,8 +2,10 @@
 
 import contextlib
 import os
+import signal
 import sqlite3
 import tempfile
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -408,3 +410,19 @@ def test_a_text_of_ten_megabytes_goes_there_and_back(lists):
     assert lists.hives[0][4] == long
     tidymerge.undo(done.run)
     assert lists.hives[0][4] == "x"
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+def test_an_interrupt_ends_a_long_sending_and_takes_it_back(lists, programs, number):
+    start = lists.fill(250)
+    lists.fault(path="$batch", slow=0.7, times=99)
+    text_file(lists.folder / "in.csv", news(205))
+    command = ("load", str(lists.folder / "in.csv"), "--into", f"{lists.root}#hives", "--yes", "--most-updated", "100%")
+    running = programs.start(command, lists.folder)
+    while max(row[2] for row in lists.hives) < 900:  # the first set is there
+        time.sleep(0.05)
+    os.kill(running.pid, number)
+    assert running.wait() == 1
+    assert lists.hives == start
+    (one,) = tidymerge.runs()
+    assert (one.run.state, "taken back" in one.run.message) == ("failed", True), one.run.message

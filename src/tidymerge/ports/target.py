@@ -4,7 +4,7 @@ Every target is `Opened`, `Readable`, `LookedUpByKey`, `Writable`, `Alterable` a
 `Target`. The others a target has or lacks: ask with `isinstance`.
 """
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from types import MappingProxyType, TracebackType
 from typing import Protocol, Self, runtime_checkable
@@ -241,6 +241,9 @@ class Piecewise(Protocol):
     @property
     def changes_at_once(self) -> int:
         """How many changes are one piece."""
+
+    def end_when(self, interrupted: Callable[[], bool]) -> None:
+        """Ask this between two pieces of the commit: if so, take back what was written, and raise Interrupted."""
 
 
 @runtime_checkable

@@ -21,7 +21,7 @@ from tidymerge.model.receipt import Receipt
 from tidymerge.model.run import OtherTable, Run
 from tidymerge.ports.log import Recording
 from tidymerge.ports.progress import Progress
-from tidymerge.ports.target import Related, Spelling, Target
+from tidymerge.ports.target import Piecewise, Related, Spelling, Target
 from tidymerge.run.ask import suspects
 from tidymerge.run.decided import Decided, Part
 from tidymerge.run.logged_columns import LoggedColumns
@@ -318,7 +318,9 @@ def commit(target: Target, entry: Run, clock: Clock, recording: Recording, shiel
     """Make it last, and settle the entry. `shield` guards that moment against interruption."""
     receipt = entry.receipt
     assert receipt is not None  # noqa: S101 - sealed with one
-    with shield():
+    with shield() as interrupted:
+        if isinstance(target, Piecewise) and callable(interrupted):
+            target.end_when(interrupted)
         # Else columns that were to be added go again.
         left = target.commit() if receipt.lasts else ()
         notes = (*receipt.notes, *left)

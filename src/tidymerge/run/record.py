@@ -46,12 +46,23 @@ def recorded(log: RunLog, run: Run) -> Iterator[Recording]:
         recording.leave()
         if run.name in log.names():  # the commit may have been under way
             said = settle(log, run.name)
+            _say_why(log, run.name, error)
             if isinstance(error, ServerAway) and said:
                 raise ServerAway(f"{error} {said}", **error.facts) from error
             raise
         recording.settle(replace(run, state=State.FAILED, message=_said(error)))
         raise
     log.tidy()
+
+
+def _say_why(log: RunLog, name: str, error: BaseException) -> None:
+    """Let the log say why a run failed while it was written, as far as it is known to be gone again."""
+    if not isinstance(error, TidyMergeError) or isinstance(error, ServerAway):
+        return
+    with suppress(LogDamaged):
+        run = log.read(name)
+        if run.settled and run.state is State.FAILED:
+            _note(log, replace(run, message=str(error)))
 
 
 def _said(error: BaseException) -> str:

@@ -1,6 +1,6 @@
 """A list behind HTTP as a target: decided in memory, sent at the commit, in whole change sets that are read back."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any, NoReturn
 
 import msgspec
@@ -37,6 +37,7 @@ class ServiceTarget(ServiceReading):
         self._staged: list[ChangeSet] = []
         self._out: set[int] = set()
         self._writes: list[ChangeSet] = []
+        self._interrupted: Callable[[], bool] = lambda: False
         self._turns: list[tuple[ServiceTarget, ChangeSet]] = []
         if create:
             self._cannot()
@@ -136,12 +137,17 @@ class ServiceTarget(ServiceReading):
         """None: each set is looked at again once it is sent."""
         return 0
 
+    def end_when(self, interrupted: Callable[[], bool]) -> None:
+        """Ask this between two change sets."""
+        self._interrupted = interrupted
+
     def commit(self) -> tuple[str, ...]:
         """Send all that is written, also to the other lists of the run; each change set is proved by reading it again.
 
-        Raises TargetChanged, WriteRefused, ProofFailed, ServerAway; then nothing of it is left. WrittenPartly else.
+        Raises TargetChanged, WriteRefused, ProofFailed, ServerAway and Interrupted; then nothing of it is left. Else
+        WrittenPartly.
         """
-        sender = Sender(self._service)
+        sender = Sender(self._service, self._interrupted)
         sender.send(self._in_order())
         left = [note for one in self._all for note in one.counted_again()]
         sent = "Sent in 1 change set, which was read back."

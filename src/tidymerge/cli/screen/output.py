@@ -238,18 +238,22 @@ def finish(receipt: "Receipt") -> None:
 
 
 @contextmanager
-def uninterrupted() -> Iterator[None]:
+def uninterrupted() -> Iterator[Callable[[], bool]]:
     """Hold Ctrl-C and SIGTERM back from the commit on, so that what is said of it is true.
 
-    After a commit only the receipt is left to print, which is quick: a signal then would say "nothing was written".
+    What is given tells whether one came: a commit that takes long may end by itself and take back what it wrote. After
+    a commit only the receipt is left to print, which is quick: a signal then would say "nothing was written".
     """
+    came: list[int] = []
     if threading.current_thread() is not threading.main_thread():
-        yield
+        yield lambda: False
         return
     numbers = (signal.SIGINT, signal.SIGTERM)
-    before = [signal.signal(number, signal.SIG_IGN) for number in numbers]
+    before = [signal.signal(number, lambda number, _: came.append(number)) for number in numbers]
     try:
-        yield
+        yield lambda: bool(came)
+        for number in numbers:
+            signal.signal(number, signal.SIG_IGN)
     except BaseException:
         for number, handler in zip(numbers, before, strict=True):
             signal.signal(number, handler)

@@ -4,12 +4,13 @@ A batch is never sent again when it is not known what became of it: its records 
 """
 
 import time
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import suppress
 from itertools import islice
 
 from tidymerge.core.words import counted, plural
 from tidymerge.errors import (
+    Interrupted,
     ProofFailed,
     ServerAway,
     TargetChanged,
@@ -34,8 +35,8 @@ _NAMED = 5  # records in an error
 class Sender:
     """Sends the changes of one run, and remembers them so that they can be taken back."""
 
-    def __init__(self, session: Session) -> None:
-        self._session = session
+    def __init__(self, session: Session, interrupted: Callable[[], bool] = lambda: False) -> None:
+        self._session, self._interrupted = session, interrupted
         self._at_once = session.changes_at_once if "NoBatches" not in session.metadata.said else 1
         self._done: list[Change] = []
         self.sets = 0
@@ -49,6 +50,8 @@ class Sender:
         try:
             while own := list(islice(rest, self._at_once)):
                 for part in self._sized(own):
+                    if self._interrupted():
+                        raise Interrupted("Interrupted between two change sets; nothing is left of the run.")  # noqa: TRY301
                     self._send_set(part)
         except BaseException as error:
             self._take_back(error)
