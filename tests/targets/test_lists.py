@@ -5,6 +5,7 @@ import os
 import signal
 import sqlite3
 import tempfile
+import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -20,7 +21,7 @@ from conftest import NO_LIMITS, text_file
 from strategies import PROPERTY, some
 from tidymerge.demo.lists.faults import Fault, Manners
 from tidymerge.demo.lists.serve import served
-from tidymerge.errors import ProofFailed, ServerAway, TargetError, TargetUnreadable, WriteRefused
+from tidymerge.errors import ProofFailed, ServerAway, TargetError, TargetUnreadable, WriteRefused, WrittenPartly
 
 
 class TestLists(TargetContract):
@@ -426,3 +427,56 @@ def test_an_interrupt_ends_a_long_sending_and_takes_it_back(lists, programs, num
     assert lists.hives == start
     (one,) = tidymerge.runs()
     assert (one.run.state, "taken back" in one.run.message) == ("failed", True), one.run.message
+
+
+@pytest.mark.parametrize("etags", [True, False])
+def test_what_somebody_changed_since_stays_when_sets_are_taken_back(lists, etags):
+    lists.manners.etags = etags
+    lists.sql("CREATE UNIQUE INDEX one ON hives (note) WHERE note <> 'x'")
+    lists.sql("INSERT INTO hives VALUES ('Z', 1, 1, NULL, 'taken')")
+    start = lists.fill(150)
+    lists.fault(path="$batch", after=1, slow=1.0)
+
+    def edit() -> None:
+        while max(row[2] for row in lists.hives) < 900:
+            time.sleep(0.02)
+        lists.sql("UPDATE hives SET kg = 5555 WHERE kg = (SELECT max(kg) FROM hives)")
+
+    somebody = threading.Thread(target=edit)
+    somebody.start()
+    rows = [["code", "no", "kg"], *(["L", no, 900 + no] for no in range(150)), ["Z", 1, 2]]
+    rows = [
+        [*row, "note" if not at else "taken" if row[:2] == ["L", 3] else "x" if row[0] == "L" else ""]
+        for at, row in enumerate(rows)
+    ]
+    with pytest.raises(WrittenPartly, match=r"1 record of 100 .* changed by somebody since") as told:
+        lists.load(rows)
+    somebody.join()
+    now = lists.hives
+    differs = [row for row, before in zip(now, start, strict=True) if row != before]
+    assert [(row[2], f"{row[0]} / {row[1]}") for row in differs] == [(5555, *told.value.kept)]
+    (one,) = tidymerge.runs()
+    assert one.run.state == "failed"  # nothing of it is there: that record is somebody else's now
+
+
+@pytest.mark.parametrize("refused", [False, True])
+def test_a_service_without_change_sets_is_sent_one_record_at_a_time(lists, refused):
+    lists.manners.batches = False
+    start = lists.fill(12)
+    if refused:
+        lists.sql("CREATE UNIQUE INDEX one ON hives (kg) WHERE kg > 800")
+        lists.sql("INSERT INTO hives VALUES ('Z', 1, 905, NULL, 'x')")
+        with pytest.raises(WriteRefused, match="taken back"):
+            lists.load(news(9))
+        assert lists.hives[:-1] == start
+        return
+    receipt = lists.load(news(9))
+    assert (receipt.rows.updated, receipt.rows.inserted, lists.asked("PATCH"), lists.asked("POST", "/hives")) == (
+        9,
+        1,
+        9,
+        1,
+    )
+    assert any("takes no change sets" in note for note in receipt.notes)
+    tidymerge.undo(receipt.run)
+    assert lists.hives == start

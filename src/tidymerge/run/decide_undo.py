@@ -78,11 +78,13 @@ def _pairing(run: Run, log: Logged, shape: TableShape) -> Pairing:
 class Verdict(Struct, frozen=True):
     """Whether the target shows that a run `lasted`: None where nothing tells, or records speak against each other.
 
-    Where it is written in pieces, `holds` has the places in the log, by table, of what is there, if only a part is.
+    Where it is written in pieces, `holds` has the places in the log, by table, of what is there, if only a part is; so
+    many records are `unclear`, as somebody changed them since.
     """
 
     lasted: bool | None
     holds: Mapping[int, tuple[int, ...]] | None = None
+    unclear: int = 0
 
 
 def committed(log: RunLog, run: Run, target: Target) -> Verdict:
@@ -97,16 +99,19 @@ def committed(log: RunLog, run: Run, target: Target) -> Verdict:
 def _by_pieces(log: RunLog, run: Run, target: Target) -> Verdict:
     """The same where some records may hold what the run wrote, and others what was before."""
     holds: dict[int, tuple[int, ...]] = {}
-    back = 0
+    back = total = 0
     for own in run.each:
         there = beside(target, own)
         found = [one.standing for *_, one in held_against(own, log.changes(own), there, there.describe())]
         standing = np.concatenate(found) if found else np.zeros(0, np.uint8)
         holds[own.table] = tuple(np.flatnonzero(standing == Standing.HOLDS).tolist())
         back += int((standing == Standing.BACK).sum())
-    if not any(holds.values()):
-        return Verdict(False if back else None)
-    return Verdict(None, holds) if back else Verdict(True)
+        total += len(standing)
+    held = sum(map(len, holds.values()))
+    unclear = total - back - held
+    if not held:
+        return Verdict(False if back else None, unclear=unclear)
+    return Verdict(None, holds, unclear) if back else Verdict(True, unclear=unclear)
 
 
 def _told(run: Run, log: RunLog, target: Target) -> bool | None:

@@ -6,6 +6,7 @@ from contextlib import contextmanager, suppress
 from msgspec.structs import replace
 
 from tidymerge.address import same_place, same_table
+from tidymerge.core.words import counted, plural
 from tidymerge.errors import (
     Interrupted,
     LogDamaged,
@@ -95,7 +96,7 @@ def settle(log: RunLog, name: str, target_of: str | None = None) -> str | None:
         except TidyMergeError as error:
             return f"The run {name} was cut off while it committed, and whether it did can't be told yet: {error}"
         if verdict.holds is not None:
-            return _partly(log, run, verdict.holds)
+            return _partly(log, run, verdict.holds) + _of_others(verdict)
         if lasted is None:
             return (
                 f"The run {name} was cut off while it committed, and {run.target} no longer tells whether it did: its "
@@ -116,7 +117,20 @@ def settle(log: RunLog, name: str, target_of: str | None = None) -> str | None:
         _note(log, replace(run, settled=True, state=State.FAILED, message=message))
         return (
             f"The run {name} was cut off, and {run.target} shows that it had not committed: nothing of it was written."
+            f"{_of_others(verdict)}"
         )
+
+
+def _of_others(verdict: Verdict) -> str:
+    """What is said of records that somebody changed since, where a run may have been there in part."""
+    count = verdict.unclear
+    if not count:
+        return ""
+    hold = plural(count, "holds", "hold")
+    return (
+        f" But {counted(count, 'record')} of it {hold} something else by now: somebody changed "
+        f"{plural(count, 'it', 'them')} since, so whether the run had written there can't be told."
+    )
 
 
 def _partly(log: RunLog, run: Run, holds: Mapping[int, tuple[int, ...]]) -> str:

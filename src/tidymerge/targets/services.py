@@ -153,6 +153,8 @@ class ServiceTarget(ServiceReading):
         sent = "Sent in 1 change set, which was read back."
         if sender.sets > 1:
             sent = f"Sent in {counted(sender.sets, 'change set')}, each of them read back."
+        if sender.singly:
+            sent = f"{self._service.host} takes no change sets: each record was sent by itself and read back."
         return (sent, *left) if sender.sets else ()
 
     def _in_order(self) -> Iterator[Change]:

@@ -230,6 +230,8 @@ async def _batched(request: Request, body: bytes, service: Service) -> Response:
     manners = service.manners
     kind = request.headers.get("content-type", "")
     is_json = kind.startswith("application/json")
+    if not manners.batches:
+        return _sent(b'{"error": {"message": "there are no batches here"}}', 501, "application/json", manners)
     if is_json and manners.version == "4.0":
         return _sent(b'{"error": {"message": "batches are multipart here"}}', 415, "application/json", manners)
     each = batches.from_json(body) if is_json else batches.from_multipart(body, kind)

@@ -41,6 +41,7 @@ class Manners(Struct):
 
     version: str = "4.01"
     etags: bool = True
+    batches: bool = True
     halves: bool = False
     deaf: bool = False
     texts_as: dict[str, str] = field(default_factory=dict)

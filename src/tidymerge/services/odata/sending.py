@@ -6,7 +6,11 @@ A batch is never sent again when it is not known what became of it: its records 
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import suppress
+from functools import partial
 from itertools import islice
+from typing import Any
+
+import msgspec
 
 from tidymerge.core.words import counted, plural
 from tidymerge.errors import (
@@ -22,6 +26,7 @@ from tidymerge.errors import (
 )
 from tidymerge.services.odata.batches import Outcome, as_json, as_multipart, outcomes
 from tidymerge.services.odata.changes import Change, Doing, Standing
+from tidymerge.services.odata.columns import decoded
 from tidymerge.services.odata.looking import Seen, look
 from tidymerge.services.odata.session import BUSY, JSON, Answer, Session
 from tidymerge.settings import wait
@@ -29,6 +34,7 @@ from tidymerge.settings import wait
 _CHANGED = 412  # the ETag is another by now (RFC 9110, 15.5.13)
 _TOO_LARGE = 413
 _MISSING = 404
+_NO_BATCHES = (404, 405, 501)  # of $batch itself
 _NAMED = 5  # records in an error
 
 
@@ -37,7 +43,8 @@ class Sender:
 
     def __init__(self, session: Session, interrupted: Callable[[], bool] = lambda: False) -> None:
         self._session, self._interrupted = session, interrupted
-        self._at_once = session.changes_at_once if "NoBatches" not in session.metadata.said else 1
+        self._at_once = session.changes_at_once
+        self._batches = "NoBatches" not in session.metadata.said
         self._done: list[Change] = []
         self.sets = 0
 
@@ -48,7 +55,7 @@ class Sender:
         """
         rest = iter(changes)
         try:
-            while own := list(islice(rest, self._at_once)):
+            while own := list(islice(rest, self._size)):
                 for part in self._sized(own):
                     if self._interrupted():
                         raise Interrupted("Interrupted between two change sets; nothing is left of the run.")  # noqa: TRY301
@@ -61,9 +68,19 @@ class Sender:
         """The changes in sets of the size that the service takes, which may have become smaller."""
         at = 0
         while at < len(own):
-            size = self._at_once
+            size = self._size
             yield own[at : at + size]
-            at += size if size <= self._at_once else 0  # one that was too large comes again, in halves
+            at += size if size <= self._size else 0  # one that was too large comes again, in smaller ones
+
+    @property
+    def _size(self) -> int:
+        """How many changes go in one set; one by one, where the service takes no sets."""
+        return self._at_once if self._batches else 1
+
+    @property
+    def singly(self) -> bool:
+        """Whether each record was sent by itself."""
+        return not self._batches
 
     def _send_set(self, own: Sequence[Change]) -> None:
         """One change set, proved. Raises TargetChanged, WriteRefused, ProofFailed, ServerAway and TargetLocked."""
@@ -71,11 +88,10 @@ class Sender:
         began = time.monotonic()
         while True:
             try:
-                answer = self._posted(own)
-                if answer.status == _TOO_LARGE and len(own) > 1:
-                    self._at_once = max(1, len(own) // 2)
+                told = self._sent(own)
+                if told is None:
                     return
-                told = self._told(answer, own)
+                self._check(told, own)
             except TidyMergeError as error:
                 kept = self._keep_halves(own)
                 if isinstance(error, ServerAway) and kept == len(own):
@@ -102,6 +118,37 @@ class Sender:
             one.etag = seen.etag
         return True
 
+    def _sent(self, own: Sequence[Change]) -> dict[int, Outcome] | None:
+        """What became of each change, as the service says; None where the set has to be smaller."""
+        if not self._batches:
+            return self._sent_singly(own)
+        answer = self._posted(own)
+        if answer.status == _TOO_LARGE and len(own) > 1:
+            self._at_once = max(1, len(own) // 2)
+            return None
+        if answer.status in _NO_BATCHES:
+            self._batches = False
+            return None
+        return self._outcomes(answer, own)
+
+    def _sent_singly(self, own: Sequence[Change]) -> dict[int, Outcome]:
+        """The same without sets: each change is a request of its own."""
+        told = {}
+        for at, one in enumerate(own):
+            asked = one.request()
+            body = b"" if asked.body is None else msgspec.json.encode(asked.body)
+            sure = partial(self._nothing_done, [one])
+            answer = self._session.patient(asked.method, asked.path, asked.headers, body, sure=sure)
+            told[at] = Outcome(answer.status, _json(answer), answer.headers)
+        return told
+
+    def _outcomes(self, answer: Answer, own: Sequence[Change]) -> dict[int, Outcome]:
+        """What a batch's answer says. Raises WriteRefused where it was refused as a whole."""
+        if not answer.is_good:
+            said = self._session.hide(answer.said())
+            raise WriteRefused(f"{self._session.place} refused a set of {counted(len(own), 'change')}: {said}.")
+        return outcomes(answer, len(own))
+
     def _posted(self, own: Sequence[Change], *, together: bool = True) -> Answer:
         """The batch, sent once; where the service is busy, again once it is sure that it did nothing."""
         requests = [one.request() for one in own]
@@ -112,29 +159,25 @@ class Sender:
         headers = {"Content-Type": kind, "Accept": JSON if self._session.batches_json else "multipart/mixed"}
         if not together:
             headers["Prefer"] = "odata.continue-on-error" if not self._session.batches_json else "continue-on-error"
-        answer = self._session.patient("POST", "$batch", headers, body, sure=lambda: self._nothing_done(own))
-        if answer.status == _TOO_LARGE or answer.is_good:
-            return answer
-        raise WriteRefused(f"{self._session.place} refused a set of {counted(len(own), 'change')}: {answer.said()}.")
+        return self._session.patient("POST", "$batch", headers, body, sure=partial(self._nothing_done, own))
 
     def _nothing_done(self, own: Sequence[Change]) -> bool:
         return all(seen.standing is Standing.BEFORE for seen in look(own))
 
-    def _told(self, answer: Answer, own: Sequence[Change]) -> dict[int, Outcome]:
-        """What became of each change. Raises TargetChanged and WriteRefused with the record that is at fault."""
-        told = outcomes(answer, len(own))
+    def _check(self, told: dict[int, Outcome], own: Sequence[Change]) -> None:
+        """Make sure that all was done. Raises TargetChanged and WriteRefused with the record that is at fault."""
         wrong = next(((at, one) for at, one in told.items() if not one.is_good), None)
         if wrong is None:
-            return told
+            return
         at, outcome = wrong
         about = f"the record {own[at].name}" if len(told) > 1 or at or len(own) == 1 else "a record of the set"
         if outcome.status == _CHANGED or (outcome.status == _MISSING and own[at].doing is not Doing.INSERT):
             raise TargetChanged(f"Somebody changed {about} while it was compared ({self._session.place}).")
         if outcome.status in BUSY:
             raise TargetLocked(f"{self._session.place} was too busy for a change set (status {outcome.status}).")
+        said = self._session.hide(outcome.said())
         raise WriteRefused(
-            f"{self._session.place} refused {about}: {outcome.said()}. Correct its row, or leave it out, then run it "
-            "again."
+            f"{self._session.place} refused {about}: {said}. Correct its row, or leave it out, then run it again."
         )
 
     def _check_unguarded(self, own: Sequence[Change]) -> None:
@@ -214,14 +257,31 @@ class Sender:
 
     def _taken_back(self, own: Sequence[Change]) -> list[Change]:
         """Take back some; which of them are not as they were afterwards."""
-        with suppress(ServerAway):  # what became of it is looked at
-            self._posted(own, together=False)
+        unguarded = [one for one in own if one.doing is not Doing.INSERT and one.etag is None]
+        changed = self._guarded(unguarded)
+        own = [one for one in own if not any(one is other for other in changed)]
+        with suppress(ServerAway, WriteRefused):  # what became of it is looked at
+            if self._batches:
+                self._posted(own, together=False)
+            else:
+                self._sent_singly(own)
+        return [*changed, *self._left(own)]
+
+    def _guarded(self, own: Sequence[Change]) -> list[Change]:
+        """Give changes without an ETag the one of now, if their records still hold what the run wrote; else these."""
+        changed = []
+        for one, seen in zip(own, self._looked(own) if own else [], strict=True):
+            one.etag = seen.etag
+            if seen.standing is Standing.OTHER:
+                changed.append(one)
+        return changed
+
+    def _left(self, own: Sequence[Change]) -> list[Change]:
+        """Which of some are not taken back yet, when they were tried once more by themselves."""
         both = zip(own, self._looked(own), strict=True)
         left = [(one, seen) for one, seen in both if seen.standing is not Standing.AFTER]
         again = [one for one, seen in left if seen.standing is Standing.BEFORE]
         if again:
-            for one, seen in left:
-                one.etag = seen.etag if seen.standing is Standing.BEFORE and one.etag is None else one.etag
             for one in again:  # one by one, as some services refuse all where one is refused
                 self._alone(one)
             after = self._looked(again)
@@ -229,7 +289,15 @@ class Sender:
         return [*again, *(one for one, seen in left if seen.standing is Standing.OTHER)]
 
     def _alone(self, one: Change) -> None:
-        try:
-            self._posted([one])
-        except (ServerAway, WriteRefused):
-            return  # what became of it is looked at
+        with suppress(ServerAway, WriteRefused):  # what became of it is looked at
+            if self._batches:
+                self._posted([one])
+            else:
+                self._sent_singly([one])
+
+
+def _json(answer: Answer) -> Any:
+    """The record in an answer, if there is one."""
+    with suppress(msgspec.DecodeError, UnicodeDecodeError):
+        return decoded(answer.body) if answer.body else None
+    return None

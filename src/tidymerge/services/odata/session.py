@@ -217,7 +217,7 @@ class Session:
         """An answer that is about what was asked. Raises SignInRefused and TargetUnreadable."""
         if answer.status in (401, 403):
             raise SignInRefused(
-                f"{self.place} lets nobody in like that (status {answer.status}: {self._hidden(answer.said())}). Give "
+                f"{self.place} lets nobody in like that (status {answer.status}: {self.hide(answer.said())}). Give "
                 "a token or a password as docs/services.md says, or ask for the right to do this."
             )
         if 300 <= answer.status < 400:  # noqa: PLR2004 - the statuses that lead elsewhere
@@ -241,7 +241,7 @@ class Session:
                 "TIDYMERGE_ANSWER_WAIT gives it more."
             ) from None
         except httpx.HTTPError as error:
-            why = self._hidden(str(error) or type(error).__name__)
+            why = self.hide(str(error) or type(error).__name__)
             raise ServerAway(f"No connection to {self.place}: {why}.") from None
         except httpx.InvalidURL as error:
             raise BadAddress(f"{self.place} can't be asked: {error}.") from None
@@ -249,10 +249,11 @@ class Session:
     def refused(self, answer: Answer, path: str) -> TargetUnreadable:
         """The error that an answer is which is not good."""
         asked = path.partition("?")[0][:80]
-        said = self._hidden(answer.said())
+        said = self.hide(answer.said())
         return TargetUnreadable(f"{self.place} refused {asked} (status {answer.status}): {said}.")
 
-    def _hidden(self, text: str) -> str:
+    def hide(self, text: str) -> str:
+        """What a service said, without what signs us in."""
         return self._secrets.hide(self._address.hide(text))
 
 
