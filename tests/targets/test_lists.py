@@ -10,6 +10,7 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 
+import httpx
 import pyarrow as pa
 import pytest
 from contract import TargetContract
@@ -480,3 +481,30 @@ def test_a_service_without_change_sets_is_sent_one_record_at_a_time(lists, refus
     assert any("takes no change sets" in note for note in receipt.notes)
     tidymerge.undo(receipt.run)
     assert lists.hives == start
+
+
+def test_the_stand_in_tells_what_changed_since(lists):
+    """Delta links (OData Protocol 4.01, 11.4): what changed while the pages were read is told, too."""
+    lists.fill(5)
+    lists.manners.page = 2
+    with httpx.Client(base_url=lists.root) as client:
+
+        def read(url: str) -> tuple[list, str]:
+            found = client.get(url, headers={"Prefer": "odata.track-changes"}).json()
+            link = found.get("@odata.nextLink")
+            if "skiptoken" not in url:
+                etag = client.get("hives(code='L',no=0)").json()["@odata.etag"]
+                client.patch("hives(code='L',no=0)", json={"kg": "7.25"}, headers={"If-Match": etag})
+            more, delta = read(link) if link else ([], found.get("@odata.deltaLink"))
+            return [*found["value"], *more], delta
+
+        rows, delta = read("hives")
+        assert [row["no"] for row in rows] == [0, 1, 2, 3, 4]
+        etag = client.get("hives(code='L',no=4)").json()["@odata.etag"]
+        client.delete("hives(code='L',no=4)", headers={"If-Match": etag})
+        since = client.get(delta).json()
+        assert [(row.get("no"), row.get("kg"), row.get("@removed")) for row in since["value"]] == [
+            (0, 7.25, None),
+            (None, None, {"reason": "deleted"}),
+        ]
+        assert client.get(since["@odata.deltaLink"]).json()["value"] == []

@@ -16,7 +16,9 @@ def runs(
     ] = None,
     state: Annotated[
         str | None,
-        typer.Option("--state", metavar="STATE", help="Only runs that were loaded, undone, stopped or failed."),
+        typer.Option(
+            "--state", metavar="STATE", help="Only runs that were loaded, undone, stopped, failed, or are partly there."
+        ),
     ] = None,
     record: Annotated[
         list[str] | None,

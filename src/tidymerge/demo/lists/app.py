@@ -115,7 +115,7 @@ class Service(Struct):
         where, values = filtered(options.get("$filter"), found)
         start, top = int(options.get("$skiptoken", 0)), int(options.get("$top", -1))
         most = page if top < 0 else min(page, top - start)
-        seen = len(self.store.changes.each)
+        seen = options.get("seen", str(len(self.store.changes.each)))  # when the first page was asked for
         rows = self.store.select(found, where, values, f" LIMIT {most + 1:d} OFFSET {start:d}")
         context = f"{self.root}$metadata#{found.name}"
         body: dict[str, Any] = {"@odata.context": context}
@@ -123,10 +123,9 @@ class Service(Struct):
             body["@odata.count"] = self.store.count(found, where, values)
         body["value"] = [self._body(found, row, names, as_text=as_text) for row in rows[:most]]
         if len(rows) > most and (top < 0 or start + most < top):
-            body["@odata.nextLink"] = self._link(found, options, **{"$skiptoken": str(start + most)})
+            body["@odata.nextLink"] = self._link(found, options, **{"$skiptoken": str(start + most), "seen": seen})
         elif "odata.track-changes" in one.headers.get("prefer", ""):
-            first = options.get("$deltatoken", str(seen))
-            body["@odata.deltaLink"] = self._link(found, options, **{"$deltatoken": first})
+            body["@odata.deltaLink"] = self._link(found, options, **{"$deltatoken": seen})
         return Answer(200, body)
 
     def _since(self, one: Inner, found: EntitySet, options: dict[str, str]) -> Answer:

@@ -18,17 +18,11 @@ from tidymerge.services.odata.session import Session
 
 ETAG = "etag"
 KEY = "key "  # and the name of one of its properties
+_PAGE = 5000  # records: what we would like in one; the service decides
 _AT_A_TIME = 4  # questions by keys that are on their way
 _EMPTY_PAGES = 100  # in a row: more of them lead nowhere
 _BEYOND = 100_000  # records more than the service says there are: then its pages have no end
 Rows = list[dict[str, Any]]
-
-
-class Page(Struct, frozen=True):
-    """Some records, and the delta link that the last page may bring."""
-
-    rows: Rows
-    delta: str | None = None
 
 
 class Records(Struct, frozen=True):
@@ -55,12 +49,12 @@ class Records(Struct, frozen=True):
         select = ",".join(quote(name) for name in names)
         return f"{self._name}?$select={select}" + (f"&$filter={condition}" if condition else "")
 
-    def all(self, columns: Sequence[TargetColumn], condition: str = "", *, track: bool = False) -> Iterator[Existing]:
+    def all(self, columns: Sequence[TargetColumn], condition: str = "") -> Iterator[Existing]:
         """All records, a page at a time, while the next page is on its way already."""
-        for page in self.pages(self._asked(columns, condition), prefer="odata.track-changes" if track else ""):
-            yield self._existing(page.rows, columns, complete=not condition)
+        for page in self.pages(self._asked(columns, condition), prefer=f"odata.maxpagesize={_PAGE}"):
+            yield self._existing(page, columns, complete=not condition)
 
-    def pages(self, path: str, prefer: str = "") -> Iterator[Page]:
+    def pages(self, path: str, prefer: str = "") -> Iterator[Rows]:
         """The pages from a path on, each asked for before the one before is used. Raises TargetUnreadable."""
         most, seen, read, empty = self.count() * 2 + _BEYOND, {path}, 0, 0
         with ThreadPoolExecutor(1) as ahead:
@@ -75,7 +69,7 @@ class Records(Struct, frozen=True):
                     self._check_link(link, seen, read, most, empty)
                     seen.add(link)
                     coming = ahead.submit(self.session.json, link, prefer)
-                yield Page(rows, _said(found, "deltaLink"))
+                yield rows
                 if link is None:
                     return
 
