@@ -508,3 +508,13 @@ def test_the_stand_in_tells_what_changed_since(lists):
             (None, None, {"reason": "deleted"}),
         ]
         assert client.get(since["@odata.deltaLink"]).json()["value"] == []
+
+
+def test_records_of_a_list_are_changed_and_removed_and_come_back(lists):
+    start = lists.fill(6)
+    changed = tidymerge.change(f"{lists.root}#hives", {"kg": "kg * 2"}, where="no >= 3", limits=NO_LIMITS)
+    assert [row[2] for row in lists.hives] == [0, 0.25, 0.5, 1.5, 2, 2.5]
+    gone = tidymerge.remove(f"{lists.root}#hives", where="kg > 1", limits=NO_LIMITS)
+    assert (gone.rows.removed, len(lists.hives)) == (3, 3)
+    tidymerge.undo(gone.run)
+    assert (tidymerge.undo(changed.run).rows.updated, lists.hives) == (3, start)
