@@ -518,3 +518,22 @@ def test_records_of_a_list_are_changed_and_removed_and_come_back(lists):
     assert (gone.rows.removed, len(lists.hives)) == (3, 3)
     tidymerge.undo(gone.run)
     assert (tidymerge.undo(changed.run).rows.updated, lists.hives) == (3, start)
+
+
+@pytest.mark.parametrize("version", ["4.01", "4.0"])
+@pytest.mark.parametrize("moment", ["writing", "reading back what was written"])
+def test_who_loads_the_same_at_the_same_time_keeps_it(lists, version, moment):
+    lists.manners.version = version
+    lists.fill(5)
+    done: list[object] = []
+
+    def meanwhile(words: str, *_: object) -> None:
+        if words == moment and not done:
+            done.append(lists.load(news(4)))
+
+    file = text_file(lists.folder / "mine.csv", news(5))
+    mine = tidymerge.load(
+        file, f"{lists.root}#hives", key=KEY, accept_warnings=True, rejects=False, limits=NO_LIMITS, progress=meanwhile
+    )
+    assert (mine.rows.updated, mine.rows.inserted, mine.rows.unchanged) == (1, 0, 5)
+    assert [row[2] for row in lists.hives] == [900, 901, 902, 903, 904, 900]

@@ -95,8 +95,11 @@ def _part(one: Request, at: int, root: str) -> bytes:
     return f"{head}{line}".encode() + body
 
 
+UNKNOWN = -1  # in place of a request's place, where an answer does not say which one it is about
+
+
 def outcomes(answer: Answer, count: int) -> dict[int, Outcome]:
-    """What became of each request of a batch, by its place; a change set that failed may have one for all.
+    """What became of each request of a batch, by its place; a change set that failed may have one for all, at UNKNOWN.
 
     Raises TargetUnreadable.
     """
@@ -112,7 +115,8 @@ def _of_json(answer: Answer) -> dict[int, Outcome]:
     for at, one in enumerate(decoded(answer.body)["responses"]):
         number = str(one.get("id", ""))
         headers = {name.lower(): str(text) for name, text in (one.get("headers") or {}).items()}
-        found[int(number) if number.isdigit() else at] = Outcome(int(one["status"]), one.get("body"), headers)
+        outcome = Outcome(int(one["status"]), one.get("body"), headers)
+        found[_place(number, at, outcome)] = outcome
     return found
 
 
@@ -130,9 +134,14 @@ def _of_multipart(answer: Answer) -> dict[int, Outcome]:
         pairs = (line.partition(":") for line in lines.decode("utf-8", "replace").split("\n")[1:])
         headers = {name.strip().lower(): value.strip() for name, _, value in pairs}
         number = str(part["Content-ID"] or headers.get("content-id", ""))
-        at = int(number) if number.isdigit() else len(found)
-        found[at] = Outcome(int(status[1]), decoded(body) if body.strip() else None, headers)
+        outcome = Outcome(int(status[1]), decoded(body) if body.strip() else None, headers)
+        found[_place(number, len(found), outcome)] = outcome
     return found
+
+
+def _place(number: str, at: int, outcome: Outcome) -> int:
+    """Which request an outcome is about: as it says; what was done comes in the order in which it was asked for."""
+    return int(number) if number.isdigit() else at if outcome.is_good else UNKNOWN
 
 
 def _leaves(message: Message) -> list[Message]:

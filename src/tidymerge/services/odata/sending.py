@@ -24,7 +24,7 @@ from tidymerge.errors import (
     WriteRefused,
     WrittenPartly,
 )
-from tidymerge.services.odata.batches import Outcome, as_json, as_multipart, outcomes
+from tidymerge.services.odata.batches import UNKNOWN, Outcome, as_json, as_multipart, outcomes
 from tidymerge.services.odata.changes import Change, Doing, Standing
 from tidymerge.services.odata.columns import decoded
 from tidymerge.services.odata.looking import Seen, look
@@ -34,6 +34,7 @@ from tidymerge.settings import wait
 _CHANGED = 412  # the ETag is another by now (RFC 9110, 15.5.13)
 _TOO_LARGE = 413
 _MISSING = 404
+_CONFLICT = 409
 _NO_BATCHES = (404, 405, 501)  # of $batch itself
 _NAMED = 5  # records in an error
 
@@ -87,13 +88,14 @@ class Sender:
         self._check_unguarded(own)
         began = time.monotonic()
         while True:
+            told = None
             try:
                 told = self._sent(own)
                 if told is None:
                     return
                 self._check(told, own)
             except TidyMergeError as error:
-                kept = self._keep_halves(own)
+                kept = self._keep_halves(own, told, error)
                 if isinstance(error, ServerAway) and kept == len(own):
                     break  # it was done, only the answer got lost
                 in_time = time.monotonic() - began < wait()
@@ -166,12 +168,13 @@ class Sender:
 
     def _check(self, told: dict[int, Outcome], own: Sequence[Change]) -> None:
         """Make sure that all was done. Raises TargetChanged and WriteRefused with the record that is at fault."""
-        wrong = next(((at, one) for at, one in told.items() if not one.is_good), None)
-        if wrong is None:
+        at = _at_fault(told)
+        if at is None:
             return
-        at, outcome = wrong
-        about = f"the record {own[at].name}" if len(told) > 1 or at or len(own) == 1 else "a record of the set"
-        if outcome.status == _CHANGED or (outcome.status == _MISSING and own[at].doing is not Doing.INSERT):
+        at, outcome = (0 if at == UNKNOWN and len(own) == 1 else at), told[at]
+        about = "a record of the set" if at == UNKNOWN else f"the record {own[at].name}"
+        came = outcome.status == _CONFLICT and at != UNKNOWN and self._came(own[at])
+        if came or outcome.status in (_CHANGED, _MISSING):
             raise TargetChanged(f"Somebody changed {about} while it was compared ({self._session.place}).")
         if outcome.status in BUSY:
             raise TargetLocked(f"{self._session.place} was too busy for a change set (status {outcome.status}).")
@@ -188,15 +191,33 @@ class Sender:
                 if seen.standing is not Standing.BEFORE:
                     raise TargetChanged(f"Somebody changed the record {one.name} while it was compared.")
 
-    def _keep_halves(self, own: Sequence[Change]) -> int:
-        """Find out which changes of a set that failed are there all the same; how many. They are taken back, too."""
-        kept = 0
-        for one, seen in zip(own, self._looked(own), strict=True):
-            if seen.standing is Standing.AFTER:
-                one.etag = seen.etag
-                self._done.append(one)
-                kept += 1
-        return kept
+    def _came(self, one: Change) -> bool:
+        """Whether a record that was to be new is there by now, whatever it holds: somebody else made it."""
+        return one.doing is Doing.INSERT and self._looked([one])[0].standing is not Standing.BEFORE
+
+    def _keep_halves(self, own: Sequence[Change], told: dict[int, Outcome] | None, error: TidyMergeError) -> int:
+        """Find out which changes of a set that failed are there all the same; how many. They are taken back, too.
+
+        Others may have written the same meanwhile, and that must stay. Ours are: all, where the answer got lost; those
+        before the one that the service found fault with, as each was written only if nobody had changed it. Where it is
+        not known which one that is, nobody can tell, and they are left as they are. Raises WrittenPartly.
+        """
+        fault = None if told is None else _at_fault(told)
+        there = [(at, one, seen) for at, (one, seen) in enumerate(zip(own, self._looked(own), strict=True))]
+        there = [each for each in there if each[2].standing is Standing.AFTER]
+        if there and fault in (None, UNKNOWN) and not isinstance(error, ServerAway):
+            names = ", ".join(one.name for _, one, _ in there[:_NAMED])
+            raise WrittenPartly(
+                f"{error} Yet {counted(len(there), 'record')} of that set {plural(len(there), 'holds', 'hold')} what "
+                f"was to be written: {names}. The service kept a part, or somebody else wrote the same, so "
+                f"{plural(len(there), 'it is', 'they are')} left. Look at the runs; undo takes them back.",
+                kept=tuple(one.name for _, one, _ in there),
+            )
+        ours = [(one, seen) for at, one, seen in there if fault is None or at < fault]
+        for one, seen in ours:
+            one.etag = seen.etag
+            self._done.append(one)
+        return len(ours)
 
     def _looked(self, own: Sequence[Change]) -> list[Seen]:
         """How the records stand, asked again for a while where the service is away. Raises TargetError."""
@@ -294,6 +315,11 @@ class Sender:
                 self._posted([one])
             else:
                 self._sent_singly([one])
+
+
+def _at_fault(told: dict[int, Outcome]) -> int | None:
+    """The place of the change that the service found fault with; None where it did all."""
+    return next((at for at, one in told.items() if not one.is_good), None)
 
 
 def _json(answer: Answer) -> Any:
