@@ -537,3 +537,23 @@ def test_who_loads_the_same_at_the_same_time_keeps_it(lists, version, moment):
     )
     assert (mine.rows.updated, mine.rows.inserted, mine.rows.unchanged) == (1, 0, 5)
     assert [row[2] for row in lists.hives] == [900, 901, 902, 903, 904, 900]
+
+
+@pytest.mark.parametrize("cut", [{"cut_request": 0}, {"cut_answer": 0}])
+def test_rows_appended_beside_equal_ones_are_neither_lost_nor_are_those_taken_away(lists, cut):
+    for name in ("Alma", "Alma", "Ben"):
+        lists.sql("INSERT INTO keepers (name, joined) VALUES (?, '2026-05-01T10:00:00Z')", name)
+    start = lists.sql("SELECT * FROM keepers")
+    rows = [["name", "joined"], *([name, "2026-05-01T10:00:00Z"] for name in ("Alma", "Ben", "Alma", "Nela"))]
+    lists.fault(path="$batch", **cut)
+    if "cut_answer" in cut:
+        done = lists.load(rows, [], "keepers", append=True)
+        assert len(lists.sql("SELECT * FROM keepers")) == 7
+        tidymerge.undo(done.run)
+        assert [row[1:] for row in lists.sql("SELECT * FROM keepers ORDER BY name")] == sorted(row[1:] for row in start)
+        return
+    with pytest.raises(ServerAway):
+        lists.load(rows, [], "keepers", append=True)
+    assert lists.sql("SELECT * FROM keepers") == start
+    (one,) = tidymerge.runs()
+    assert one.run.state == "failed"

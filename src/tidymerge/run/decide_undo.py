@@ -104,6 +104,8 @@ def _by_pieces(log: RunLog, run: Run, target: Target) -> Verdict:
         there = beside(target, own)
         found = [one.standing for *_, one in held_against(own, log.changes(own), there, there.describe())]
         standing = np.concatenate(found) if found else np.zeros(0, np.uint8)
+        if own.whole and own.receipt is not None and not own.receipt.rows.updated + own.receipt.rows.removed:
+            standing = _by_count(own, there, len(standing))
         holds[own.table] = tuple(np.flatnonzero(standing == Standing.HOLDS).tolist())
         back += int((standing == Standing.BACK).sum())
         total += len(standing)
@@ -112,6 +114,13 @@ def _by_pieces(log: RunLog, run: Run, target: Target) -> Verdict:
     if not held:
         return Verdict(False if back else None, unclear=unclear)
     return Verdict(None, holds, unclear) if back else Verdict(True, unclear=unclear)
+
+
+def _by_count(run: Run, target: Target, changes: int) -> np.ndarray:
+    """How new records stand that no key tells from others: so many came as there are more, the first ones first."""
+    assert run.receipt is not None  # noqa: S101 - asked only then
+    came = min(max(target.count() - run.receipt.tables[0].rows_before, 0), changes)
+    return np.repeat(np.array([Standing.HOLDS, Standing.BACK], np.uint8), [came, changes - came])
 
 
 def _told(run: Run, log: RunLog, target: Target) -> bool | None:

@@ -16,6 +16,8 @@ from tidymerge.services.odata.keys import key_text
 from tidymerge.services.odata.reading import ETAG, KEY, Records
 
 Values = dict[str, str | None]  # exact text, by property
+Row = tuple[str | None, ...]
+_SHORT = 100  # signs of a value by which a record is looked for: it stands in a URL
 
 
 class Doing(Enum):
@@ -37,9 +39,10 @@ class Standing(Enum):
 class Change(Struct):
     """One record and what is done to it: what it holds `before` and `after`, as far as that is written or goes.
 
-    `key` are the values by which the service names the record, None while they are not known; `found_by` finds it
-    then. `etag` is the one that the record has, as far as we know. `name` is what people call it. `compared` is all by
-    which it was decided: as long as that stands, another ETag is no reason to decide anew.
+    `key` are the values by which the service names the record, None while they are not known. Then `found_by` finds
+    it, among `others` that held the same before and are not it. `etag` is the one that the record has, as far as we
+    know. `name` is what people call it. `compared` is all by which it was decided: as long as that stands, another ETag
+    is no reason to decide anew.
     """
 
     records: Records
@@ -51,6 +54,7 @@ class Change(Struct):
     found_by: Values
     name: str
     compared: Values = {}
+    others: frozenset[Row] = frozenset()
 
     def request(self) -> Request:
         """What is sent to do it."""
@@ -67,7 +71,7 @@ class Change(Struct):
         doing = {Doing.UPDATE: Doing.UPDATE, Doing.INSERT: Doing.REMOVE, Doing.REMOVE: Doing.INSERT}[self.doing]
         given = {column.name for column in self.records.about.shape.columns if not column.generated}
         if doing is Doing.INSERT and not given.issuperset(self.key or {}):  # it comes back under a new key
-            return Change(self.records, doing, None, None, {}, self.before, self.before, self.name)
+            return Change(self.records, doing, None, None, {}, self.before, _short(self.before), self.name)
         return Change(self.records, doing, self.key, self.etag, self.after, self.before, self.found_by, self.name)
 
     def _json(self, values: Values) -> dict[str, Any]:
@@ -101,7 +105,7 @@ def changes_of(
         for at in range(len(inserts)):
             after = {name: texts[at] for name, texts in fresh.items() if inserts.given[name][at]}
             new = _new_key(records, after)
-            by = {name: after.get(name) for name in key} or after
+            by = {name: after.get(name) for name in key} or _short(after)
             label = " / ".join(str(after.get(name)) for name in (key or list(after)[:2]))
             yield Change(records, Doing.INSERT, new, None, {}, after, by, label)
     if len(updates):
@@ -117,6 +121,11 @@ def changes_of(
             own, etag, label, _ = places.at(position)
             before = {name: texts[at] for name, texts in gone.items()}
             yield Change(records, Doing.REMOVE, own, etag, before, {}, {}, label)
+
+
+def _short(values: Values) -> Values:
+    """The values that are short enough to be looked for."""
+    return {name: text for name, text in values.items() if text is not None and len(text) <= _SHORT}
 
 
 def _columns(table: pa.Table) -> dict[str, list[str | None]]:

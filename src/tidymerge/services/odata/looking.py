@@ -7,7 +7,7 @@ from msgspec import Struct
 
 from tidymerge.core.tidy.cells import as_array
 from tidymerge.model import Existing
-from tidymerge.services.odata.changes import Change, Doing, Standing, Values
+from tidymerge.services.odata.changes import Change, Doing, Row, Standing, Values
 from tidymerge.services.odata.reading import ETAG, KEY, Records
 
 
@@ -26,8 +26,16 @@ def look(changes: Sequence[Change]) -> list[Seen]:
         own = [(at, one) for at, one in enumerate(changes) if id(one.records.about) == mark]
         named = [(at, one) for at, one in own if one.key is not None]
         seen |= _by_key(records, named)
-        seen |= {at: _by_values(records, one) for at, one in own if one.key is None}
+        seen |= _by_values(records, [(at, one) for at, one in own if one.key is None])
     return [seen[at] for at in range(len(changes))]
+
+
+def note_others(changes: Sequence[Change]) -> None:
+    """Remember which records hold already what new ones are to hold whose keys only the service will know."""
+    for records, own in _alike([(at, one) for at, one in enumerate(changes) if one.key is None]):
+        found = _found(records, own)
+        for _, one in own:
+            one.others = frozenset(key for key, row in found if _standing(one, row).standing is Standing.AFTER)
 
 
 def _by_key(records: Records, own: Sequence[tuple[int, Change]]) -> dict[int, Seen]:
@@ -49,20 +57,39 @@ def _ordered(one: Change, names: Sequence[str]) -> tuple[str | None, ...]:
     return tuple((one.key or {}).get(name) for name in names)
 
 
-def _by_values(records: Records, one: Change) -> Seen:
-    """The same for a new record whose key is not known: what it was to hold finds it, if anything does."""
-    shape = records.about.shape
-    by = {name: text for name, text in one.found_by.items() if text is not None}
-    texts = pa.table({name: pa.array([text], pa.string()) for name, text in by.items()})
-    names = list(dict.fromkeys((*one.before, *one.after)))
-    found = records.of_keys([shape.column(name).as_stored() for name in names], list(by), texts)
+def _by_values(records: Records, unnamed: Sequence[tuple[int, Change]]) -> dict[int, Seen]:
+    """The same for new records whose keys are not known: what they were to hold finds them, each another one."""
+    seen: dict[int, Seen] = {}
+    for _, own in _alike(unnamed):
+        found, taken = _found(records, own), set[Row]()
+        for at, one in own:
+            seen[at] = Seen(Standing.BEFORE, None)
+            for key, row in found:
+                told = _standing(one, row)
+                if told.standing is Standing.AFTER and key not in one.others and key not in taken:
+                    taken.add(key)
+                    one.key = dict(zip(records.about.shape.primary_key, key, strict=True))
+                    seen[at] = told
+                    break
+    return seen
+
+
+def _alike(unnamed: Sequence[tuple[int, Change]]) -> list[tuple[Records, list[tuple[int, Change]]]]:
+    """The changes of one list that are looked for by the same properties, so that one question does for them."""
+    groups: dict[tuple[int, tuple[str, ...]], list[tuple[int, Change]]] = {}
+    for at, one in unnamed:
+        groups.setdefault((id(one.records.about), tuple(one.found_by)), []).append((at, one))
+    return [(own[0][1].records, own) for own in groups.values()]
+
+
+def _found(records: Records, own: Sequence[tuple[int, Change]]) -> list[tuple[Row, tuple[Values, str | None]]]:
+    """The records that have some of the values looked for: their keys, and what they hold."""
+    shape, by = records.about.shape, list(own[0][1].found_by)
+    texts = {name: pa.array([one.found_by[name] for _, one in own], pa.string()) for name in by}
+    names = dict.fromkeys(name for _, one in own for name in (*one.before, *one.after))
+    found = records.of_keys([shape.column(name).as_stored() for name in names], by, pa.table(texts))
     keys = [as_array(found.places[KEY + name]).to_pylist() for name in shape.primary_key]
-    for key, row in zip(zip(*keys, strict=True), _rows(found), strict=True):
-        told = _standing(one, row)
-        if told.standing is Standing.AFTER:
-            one.key = dict(zip(shape.primary_key, key, strict=True))
-            return told
-    return Seen(Standing.BEFORE, None)
+    return list(zip(zip(*keys, strict=True), _rows(found), strict=True))
 
 
 def _rows(found: Existing) -> list[tuple[Values, str | None]]:

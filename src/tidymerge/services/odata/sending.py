@@ -27,7 +27,7 @@ from tidymerge.errors import (
 from tidymerge.services.odata.batches import UNKNOWN, Outcome, as_json, as_multipart, outcomes
 from tidymerge.services.odata.changes import Change, Doing, Standing
 from tidymerge.services.odata.columns import decoded
-from tidymerge.services.odata.looking import Seen, look
+from tidymerge.services.odata.looking import Seen, look, note_others
 from tidymerge.services.odata.session import BUSY, JSON, Answer, Session
 from tidymerge.settings import wait
 
@@ -86,6 +86,7 @@ class Sender:
     def _send_set(self, own: Sequence[Change]) -> None:
         """One change set, proved. Raises TargetChanged, WriteRefused, ProofFailed, ServerAway and TargetLocked."""
         self._check_unguarded(own)
+        note_others(own)
         began = time.monotonic()
         while True:
             told = None
@@ -281,6 +282,7 @@ class Sender:
         unguarded = [one for one in own if one.doing is not Doing.INSERT and one.etag is None]
         changed = self._guarded(unguarded)
         own = [one for one in own if not any(one is other for other in changed)]
+        note_others(own)
         with suppress(ServerAway, WriteRefused):  # what became of it is looked at
             if self._batches:
                 self._posted(own, together=False)
