@@ -94,6 +94,10 @@ def _named(address: Address, host: str) -> tuple[str | None, str | None]:
         return unquote(url.username), unquote(url.password or "")
     try:
         found = netrc.netrc(os.environ.get("NETRC")).authenticators(host.partition(":")[0])
-    except (OSError, netrc.NetrcParseError):
+    except netrc.NetrcParseError as error:  # what it found there may be a secret
+        raise BadAddress(
+            f"Line {error.lineno} of the netrc file can't be understood, so who signs in is not known."
+        ) from None
+    except OSError:
         return None, None
     return (found[0], found[2]) if found else (None, None)

@@ -1,7 +1,8 @@
 """Incoming rows in a list behind HTTP. Each reading makes a connection and ends it."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from itertools import islice
 
 import numpy as np
 import pyarrow as pa
@@ -63,10 +64,11 @@ class ServiceSource:
                 found = self._read(records, plain)
         return self._incoming(found, 1)
 
-    def _read(self, records: Records, columns: "tuple[TargetColumn, ...] | list[TargetColumn]") -> Existing:
+    def _read(self, records: Records, columns: Sequence[TargetColumn]) -> Existing:
         return put_together(list(self._pages(records, columns)))
 
-    def _pages(self, records: Records, columns: "tuple[TargetColumn, ...] | list[TargetColumn]") -> Iterator[Existing]:
+    def _pages(self, records: Records, columns: Sequence[TargetColumn]) -> Iterator[Existing]:
+        """No records, so that there are columns, and then all of them, a page at a time."""
         empty = pa.table({column.name: pa.nulls(0, column.type.arrow) for column in columns})
         yield Existing(empty, pa.table({}), complete=False)
         for page in records.all(columns, newer_records(self._newer, self._columns)):
@@ -75,8 +77,7 @@ class ServiceSource:
     def sample(self, header_row: int) -> Incoming:
         """The first records: those of one page."""
         with self._connected() as records:
-            pages = self._pages(records, self._columns)
-            return self._incoming(put_together([next(pages), *(page for page in [next(pages, None)] if page)]), 1)
+            return self._incoming(put_together(list(islice(self._pages(records, self._columns), 2))), 1)
 
     def batches(self, header_row: int) -> Iterator[Incoming]:
         """All records, a page at a time. Raises Irregular where one holds what its type can't."""

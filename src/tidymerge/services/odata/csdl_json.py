@@ -13,6 +13,7 @@ from tidymerge.services.odata.metadata import (
     Metadata,
     Property,
     Reference,
+    full_name,
     number,
     term,
     told,
@@ -37,7 +38,7 @@ def parsed(text: bytes, version: str) -> Metadata:
             _read(f"{space}.{name}", one, found, aliases)
     for schema in spaces.values():
         for target, said in schema.get("$Annotations", {}).items():
-            _annotate(target, _said(said, aliases), found, aliases)
+            found.annotate(target, _said(said, aliases), aliases)
     return found
 
 
@@ -48,11 +49,6 @@ def _members(one: Mapping[str, Any]) -> Iterator[tuple[str, dict[str, Any]]]:
 def _is_name(name: str) -> bool:
     """Whether a member is one of the model's, no keyword or annotation."""
     return not name.startswith(("$", "@")) and "@" not in name
-
-
-def _full(name: str, aliases: Mapping[str, str]) -> str:
-    space, _, own = name.rpartition(".")
-    return f"{aliases[space]}.{own}" if space in aliases else name
 
 
 def _read(name: str, one: dict[str, Any], found: Metadata, aliases: Mapping[str, str]) -> None:
@@ -69,19 +65,19 @@ def _read(name: str, one: dict[str, Any], found: Metadata, aliases: Mapping[str,
                 if each.get("$Collection"):
                     bound = each.get("$NavigationPropertyBinding", {}).items()
                     binds = {path: str(to).rpartition("/")[2] for path, to in bound}
-                    kind = _full(str(each.get("$Type", "")), aliases)
+                    kind = full_name(str(each.get("$Type", "")), aliases)
                     found.sets[own] = EntitySet(own, kind, binds, _said(each, aliases))
 
 
 def _type(name: str, one: dict[str, Any], aliases: Mapping[str, str]) -> EntityType:
     base = one.get("$BaseType")
-    made = EntityType(name, _full(base, aliases) if base else None)
+    made = EntityType(name, full_name(base, aliases) if base else None)
     made.key = tuple(each for each in one.get("$Key", []) if isinstance(each, str))
     for own, each in _members(one):
         if each.get("$Kind") == "NavigationProperty":
             constraints = each.get("$ReferentialConstraint", {}).items()
             pairs = [(mine, theirs) for mine, theirs in constraints if _is_name(mine)]
-            kind = _full(str(each.get("$Type", "")), aliases)
+            kind = full_name(str(each.get("$Type", "")), aliases)
             made.references.append(Reference(own, f"Collection({kind})" if each.get("$Collection") else kind, pairs))
         elif "$Kind" not in each:
             made.properties.append(_property(own, each, aliases))
@@ -89,7 +85,7 @@ def _type(name: str, one: dict[str, Any], aliases: Mapping[str, str]) -> EntityT
 
 
 def _property(name: str, one: dict[str, Any], aliases: Mapping[str, str]) -> Property:
-    kind = _full(str(one.get("$Type", "Edm.String")), aliases)
+    kind = full_name(str(one.get("$Type", "Edm.String")), aliases)
     # In JSON a scale that is left out is variable; in XML it is 0 (CSDL JSON, 7.2.4).
     return Property(
         name,
@@ -105,16 +101,3 @@ def _property(name: str, one: dict[str, Any], aliases: Mapping[str, str]) -> Pro
 
 def _said(one: Mapping[str, Any], aliases: Mapping[str, str]) -> set[str]:
     return told(term(name[1:], aliases, value=value) for name, value in one.items() if name.startswith("@"))
-
-
-def _annotate(target: str, said: set[str], found: Metadata, aliases: Mapping[str, str]) -> None:
-    head, _, rest = target.partition("/")
-    name = _full(head, aliases)
-    if name in found.types and rest:
-        for one in found.types[name].properties:
-            if one.name == rest:
-                one.said |= said
-    elif rest in found.sets:
-        found.sets[rest].said |= said
-    elif not rest and name not in found.types:
-        found.said |= said

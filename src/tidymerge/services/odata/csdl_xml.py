@@ -11,6 +11,7 @@ from tidymerge.services.odata.metadata import (
     Metadata,
     Property,
     Reference,
+    full_name,
     number,
     term,
     told,
@@ -44,7 +45,7 @@ def parsed(text: bytes, version: str) -> Metadata:
         _read(schema, found, aliases)
     for schema in schemas:
         for one in _children(schema, "Annotations"):
-            _annotate(one.get("Target") or "", _said(one, aliases), found, aliases)
+            found.annotate(one.get("Target") or "", _said(one, aliases), aliases)
     return found
 
 
@@ -54,11 +55,6 @@ def _tag(one: Element) -> str:
 
 def _children(one: Element, *tags: str) -> Iterator[Element]:
     return (child for child in one if _tag(child) in tags)
-
-
-def _full(name: str, aliases: Mapping[str, str]) -> str:
-    space, _, own = name.rpartition(".")
-    return f"{aliases[space]}.{own}" if space in aliases else name
 
 
 def _read(schema: Element, found: Metadata, aliases: Mapping[str, str]) -> None:
@@ -80,13 +76,13 @@ def _read(schema: Element, found: Metadata, aliases: Mapping[str, str]) -> None:
                 bind.get("Path") or "": (bind.get("Target") or "").rpartition("/")[2]
                 for bind in _children(one, "NavigationPropertyBinding")
             }
-            name, kind = one.get("Name") or "", _full(one.get("EntityType") or "", aliases)
+            name, kind = one.get("Name") or "", full_name(one.get("EntityType") or "", aliases)
             found.sets[name] = EntitySet(name, kind, binds, _said(one, aliases))
 
 
 def _type(one: Element, space: str, aliases: Mapping[str, str]) -> EntityType:
     base = one.get("BaseType")
-    made = EntityType(f"{space}.{one.get('Name')}", _full(base, aliases) if base else None)
+    made = EntityType(f"{space}.{one.get('Name')}", full_name(base, aliases) if base else None)
     for key in _children(one, "Key"):
         made.key = tuple(each.get("Name") or "" for each in _children(key, "PropertyRef"))
     made.properties = [_property(each, aliases, each.get("Type") or "") for each in _children(one, "Property")]
@@ -95,14 +91,14 @@ def _type(one: Element, space: str, aliases: Mapping[str, str]) -> EntityType:
             (pair.get("Property") or "", pair.get("ReferencedProperty") or "")
             for pair in _children(each, "ReferentialConstraint")
         ]
-        made.references.append(Reference(each.get("Name") or "", _full(each.get("Type") or "", aliases), pairs))
+        made.references.append(Reference(each.get("Name") or "", full_name(each.get("Type") or "", aliases), pairs))
     return made
 
 
 def _property(one: Element, aliases: Mapping[str, str], kind: str) -> Property:
     return Property(
         one.get("Name") or "",
-        _full(kind, aliases),
+        full_name(kind, aliases),
         one.get("Nullable") != "false",
         number(one.get("MaxLength")),
         number(one.get("Precision")),
@@ -126,17 +122,3 @@ def _value(one: Element) -> Any:
     for inner in _children(one, "Bool", "EnumMember"):
         text = inner.text
     return False if text is not None and text.strip() == "false" else text if text is not None else True
-
-
-def _annotate(target: str, said: set[str], found: Metadata, aliases: Mapping[str, str]) -> None:
-    """Add what stands apart from what it is about."""
-    head, _, rest = target.partition("/")
-    name = _full(head, aliases)
-    if name in found.types and rest:
-        for one in found.types[name].properties:
-            if one.name == rest:
-                one.said |= said
-    elif rest in found.sets:
-        found.sets[rest].said |= said
-    elif not rest and name not in found.types:
-        found.said |= said

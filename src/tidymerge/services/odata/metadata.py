@@ -68,6 +68,19 @@ class Metadata(Struct):
     named: dict[str, Property] = field(default_factory=dict)
     said: set[str] = field(default_factory=set)
 
+    def annotate(self, target: str, said: set[str], aliases: Mapping[str, str]) -> None:
+        """Add annotations that stand apart from what they are about: a property, a set, or the container."""
+        head, _, rest = target.partition("/")
+        name = full_name(head, aliases)
+        if name in self.types and rest:
+            for one in self.types[name].properties:
+                if one.name == rest:
+                    one.said |= said
+        elif rest in self.sets:
+            self.sets[rest].said |= said
+        elif not rest and name not in self.types:
+            self.said |= said
+
     def line(self, name: str) -> list[EntityType]:
         """A type and those that it is based on, the first of them first. Raises TargetUnreadable."""
         found: list[EntityType] = []
@@ -103,13 +116,19 @@ def parsed(text: bytes, content_type: str, version: str) -> Metadata:
     return csdl_xml.parsed(text, version)
 
 
+def full_name(name: str, aliases: Mapping[str, str]) -> str:
+    """A name with its namespace, where it is written by an alias for that."""
+    space, _, own = name.rpartition(".")
+    return f"{aliases[space]}.{own}" if space in aliases else name
+
+
 def term(name: str, aliases: Mapping[str, str], *, value: object = True) -> str | None:
     """What an annotation says, in one word of ours; None for terms that do not concern us, or that say no.
 
     A term is written by its namespace or by an alias for it.
     """
-    space, _, own = name.rpartition(".")
-    full = f"{aliases.get(space, space)}.{own}".partition("#")[0]
+    full = full_name(name, aliases).partition("#")[0]
+    own = full.rpartition(".")[2]
     if full == f"{_CORE}Permissions":
         return "ReadOnly" if str(value).rpartition("/")[2] in ("Read", "1", "None") else None
     if full == f"{_CORE}OptimisticConcurrency":

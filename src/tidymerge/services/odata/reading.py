@@ -56,7 +56,7 @@ class Records(Struct, frozen=True):
 
     def pages(self, path: str, prefer: str = "") -> Iterator[Rows]:
         """The pages from a path on, each asked for before the one before is used. Raises TargetUnreadable."""
-        most, seen, read, empty = self.count() * 2 + _BEYOND, {path}, 0, 0
+        seen, read, empty, most = {path}, 0, 0, 0
         with ThreadPoolExecutor(1) as ahead:
             coming = ahead.submit(self.session.json, path, prefer)
             while True:
@@ -66,6 +66,7 @@ class Records(Struct, frozen=True):
                     raise TargetUnreadable(f"{self.session.place} answered without a list of records.")
                 read, empty = read + len(rows), 0 if rows else empty + 1
                 if link is not None:
+                    most = most or self.count() * 2 + _BEYOND
                     self._check_link(link, seen, read, most, empty)
                     seen.add(link)
                     coming = ahead.submit(self.session.json, link, prefer)
@@ -103,20 +104,7 @@ class Records(Struct, frozen=True):
 
     def _whole(self, path: str) -> Rows:
         """All records that a path gives, also where these are several pages."""
-        rows: Rows = []
-        seen = {path}
-        while True:
-            found = self.session.json(path)
-            more = found.get("value")
-            if not isinstance(more, list):
-                raise TargetUnreadable(f"{self.session.place} answered without a list of records.")
-            rows += more
-            link = _said(found, "nextLink")
-            if link is None:
-                return rows
-            self._check_link(link, seen, 0, 0, 0)
-            seen.add(link)
-            path = link
+        return [row for page in self.pages(path) for row in page]
 
     def _existing(self, rows: Rows, columns: Sequence[TargetColumn], *, complete: bool) -> Existing:
         """Records as they are compared, with where each is and its ETag."""

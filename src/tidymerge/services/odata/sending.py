@@ -59,7 +59,7 @@ class Sender:
             while own := list(islice(rest, self._size)):
                 for part in self._sized(own):
                     if self._interrupted():
-                        raise Interrupted("Interrupted between two change sets; nothing is left of the run.")  # noqa: TRY301
+                        raise Interrupted("Interrupted between two change sets.")  # noqa: TRY301
                     self._send_set(part)
         except BaseException as error:
             self._take_back(error)
@@ -253,6 +253,8 @@ class Sender:
     def _take_back(self, error: BaseException) -> None:
         """Undo what was sent, the last first, where nobody changed it since. Raises WrittenPartly."""
         if not self._done:
+            if isinstance(error, Interrupted):
+                error.args = (f"{error} Nothing was written.",)
             return
         sent, self._done = self._done, []
         kept: list[Change] = []
@@ -267,10 +269,10 @@ class Sender:
             ) from error
         if kept:
             names = ", ".join(one.name for one in kept[:_NAMED])
-            was, keeps = plural(len(kept), "was", "were"), plural(len(kept), "keeps", "keep")
             raise WrittenPartly(
-                f"{error} {counted(len(kept), 'record')} of {len(sent):,} that had been written {was} changed by "
-                f"somebody since, and {keeps} that: {names}. The others are as they were.",
+                f"{error} {counted(len(kept), 'record')} of {len(sent):,} that had been written could not be taken "
+                f"back, as somebody changed {plural(len(kept), 'it', 'them')} since, or the service refused: {names}. "
+                "The others are as they were.",
                 kept=tuple(one.name for one in kept),
             ) from error
         if isinstance(error, TidyMergeError) and error.args:

@@ -78,7 +78,6 @@ class Session:
         self.changes_at_once = access.changes_at_once or changes_at_once()
         self._secrets: Secrets = secrets_of(address, self.host, access)
         self._client = self._made_client(access)
-        self.requests = 0
         try:
             self.metadata, self.version = self._described()
         except BaseException:
@@ -198,7 +197,6 @@ class Session:
 
     def send(self, method: str, path: str, headers: Mapping[str, str], body: bytes = b"") -> Answer:
         """Ask once. Raises ServerAway, SignInRefused and TargetUnreadable."""
-        self.requests += 1
         url = self.url(path)
         with self._translated():
             with self._client.stream(method, url, headers=dict(headers), content=body or None) as found:
@@ -218,7 +216,7 @@ class Session:
         if answer.status in (401, 403):
             raise SignInRefused(
                 f"{self.place} lets nobody in like that (status {answer.status}: {self.hide(answer.said())}). Give "
-                "a token or a password as docs/services.md says, or ask for the right to do this."
+                "a token or a password, or ask for the right to do this."
             )
         if 300 <= answer.status < 400:  # noqa: PLR2004 - the statuses that lead elsewhere
             to = urlsplit(answer.headers.get("location", ""))
@@ -250,7 +248,8 @@ class Session:
         """The error that an answer is which is not good."""
         asked = path.partition("?")[0][:80]
         said = self.hide(answer.said())
-        return TargetUnreadable(f"{self.place} refused {asked} (status {answer.status}): {said}.")
+        hint = " Is it the root of an OData service, which has $metadata below it?" if asked == "$metadata" else ""
+        return TargetUnreadable(f"{self.place} refused {asked} (status {answer.status}): {said}.{hint}")
 
     def hide(self, text: str) -> str:
         """What a service said, without what signs us in."""
