@@ -174,3 +174,20 @@ def test_writers_at_once_never_lose_a_change(path, folder, monkeypatch):
     for name in names:
         assert sql(path, f"SELECT sum({name}) FROM hives") == [(edits,)]
     assert [row[0] for row in sql(path, "SELECT kg FROM hives ORDER BY k")] == [200 + k for k in range(HIVES)]
+
+
+def test_the_receipt_of_a_run_that_was_cut_off_says_what_is_there(path, folder, run, monkeypatch):
+    manners = Manners()
+    with served(path, manners) as root:
+        for away, wanted in ((10**6, "Only a part is there"), (0, "Because")):
+            manners.faults[:] = [Fault(path="$batch", after=1, cut_request=0), Fault(path="$batch", times=0)]
+            if away:
+                manners.faults[1] = Fault(path="$batch", after=1, times=away, cut_request=0)
+            run("load", "in.csv", "--into", f"{root}#hives", "--key", "k", "--yes", "--most-updated", "100%")
+            manners.faults.clear()
+            said = run("receipt", "last")
+            assert wanted in said.out, said.err
+            assert "Committed" not in said.out
+            assert ("Partly loaded" in said.out) == bool(away)
+            if away:
+                assert run("undo", "last", "--yes").status == 0

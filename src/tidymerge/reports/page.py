@@ -63,7 +63,7 @@ def page(receipt: Receipt, touched: Sequence[Touch]) -> str:
         more_touched=receipt.changed - len(touched) if touched else 0,
         more_rejects=receipt.rows.rejected
         - len({(cell.origin, cell.row, cell.record) for cell in receipt.rejects.first}),
-        can_be_undone=receipt.run and receipt.lasts and receipt.state.done,
+        can_be_undone=receipt.run and receipt.lasts and receipt.state.wrote,
     )
 
 
@@ -71,4 +71,4 @@ def _tone(receipt: Receipt) -> str:
     """The colour of the closing words."""
     if receipt.action is Action.COMPARE and (receipt.changed or receipt.rows.rejected):
         return "warn"
-    return "bad" if receipt.state in (State.STOPPED, State.FAILED) else "good"
+    return "bad" if receipt.state in (State.STOPPED, State.FAILED, State.PARTLY) else "good"

@@ -8,12 +8,13 @@ from msgspec.structs import replace
 from tidymerge.core.account import account
 from tidymerge.core.words import counted, plural
 from tidymerge.model.changes import Logged, Outcome
-from tidymerge.model.receipt import Receipt, State, TableReceipt
+from tidymerge.model.receipt import Receipt, RejectedCell, State, TableReceipt
 from tidymerge.model.run import Run
 from tidymerge.ports.log import RunLog
 
 NOT_WRITTEN = "not written, as the run was cut off"
 _NAMED = 5  # records in a message
+_LISTED = 10  # rows in the receipt
 _WRITES = (Outcome.INSERTED, Outcome.UPDATED, Outcome.REMOVED)
 
 
@@ -31,7 +32,23 @@ def in_part(log: RunLog, run: Run, holds: Mapping[int, tuple[int, ...]]) -> Run:
         f"{', '.join(keys[:_NAMED])}{more}. Undo it to take {plural(count, 'this', 'these')} back, or run it again to "
         "do the rest."
     )
-    return replace(part, message=message, receipt=_receipt(run.receipt, planned, done))
+    lost = [cell for at, one in enumerate(planned) for cell in _lost(one, holds.get(at, ()), run)]
+    return replace(part, message=message, receipt=_receipt(run.receipt, planned, done, lost[:_LISTED]))
+
+
+def _lost(logs: list[Logged], holds: Sequence[int], run: Run) -> list[RejectedCell]:
+    """The first rows, or records where no row asked for it, that are not there."""
+    found: list[RejectedCell] = []
+    held, before = set(holds), 0
+    for log in logs:
+        at = [index for index in range(len(log.rows)) if before + index not in held][: _LISTED - len(found)]
+        before += len(log.rows)
+        keys = _keys(log, run) if at else []
+        for index in at:
+            row = int(log.rows[index])
+            record = None if row else keys[index]
+            found.append(RejectedCell(row, None, None, NOT_WRITTEN, "that the run goes through", record=record))
+    return found
 
 
 def _keys(log: Logged, run: Run) -> list[str]:
@@ -40,12 +57,14 @@ def _keys(log: Logged, run: Run) -> list[str]:
     return [" / ".join(map(str, row)) for row in zip(*columns, strict=True)]
 
 
-def _receipt(receipt: Receipt, planned: Sequence[list[Logged]], done: Sequence[list[Logged]]) -> Receipt:
+def _receipt(
+    receipt: Receipt, planned: Sequence[list[Logged]], done: Sequence[list[Logged]], lost: Sequence[RejectedCell]
+) -> Receipt:
     tables = [_table(*one) for one in zip(receipt.tables, planned, done, strict=True)]
     rows = account.total([table.rows for table in tables])
     left = rows.rejected - receipt.rows.rejected
     reasons = {**receipt.rejects.reasons, **({NOT_WRITTEN: left} if left else {})}
-    rejects = replace(receipt.rejects, reasons=reasons)
+    rejects = replace(receipt.rejects, reasons=reasons, first=(*receipt.rejects.first, *lost))
     return replace(receipt, state=State.PARTLY, tables=tuple(tables), rows=rows, rejects=rejects, verified=None)
 
 

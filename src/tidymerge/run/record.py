@@ -114,7 +114,7 @@ def settle(log: RunLog, name: str, target_of: str | None = None) -> str | None:
                 "(unless somebody without this log wrote the same values since, which can't be told apart)."
             )
         message = f"Cut off before it committed: {run.target} is as it was before the run."
-        _note(log, replace(run, settled=True, state=State.FAILED, message=message))
+        _note(log, replace(run, settled=True, state=State.FAILED, message=message, receipt=None))
         return (
             f"The run {name} was cut off, and {run.target} shows that it had not committed: nothing of it was written."
             f"{_of_others(verdict)}"

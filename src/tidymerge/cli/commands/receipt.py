@@ -38,7 +38,7 @@ def receipt(
         shown = found.run.receipt
         output.print_json({**({} if shown is None else shown.to_dict()), "log": draw_runs.entry(found)})
         return
-    if found.run.receipt is not None:
+    if found.run.receipt is not None and found.run.settled:  # else nobody knows yet what is true of it
         draw.receipt(out, found.run.receipt)
     draw_runs.about(out, found)
     draw_runs.notes(out, past)

@@ -283,7 +283,7 @@ def _closing(shown: Receipt) -> RenderableType:
         (closing(shown), "bold"),
         (f"  fingerprint {shown.fingerprint}, {shown.seconds:.1f} s", "dim"),
     ]
-    if shown.run and shown.lasts and shown.state.done:
+    if shown.run and shown.lasts and shown.state.wrote:
         parts += ["\nTo take it back: ", (f"tidymerge undo {shown.run}", "green")]
     return Text.assemble(*parts)
 

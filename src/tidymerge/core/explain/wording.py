@@ -202,6 +202,8 @@ def heading(receipt: Receipt) -> tuple[str, str, str]:
     """How a heading goes on before the target: what was done, the rows, and the word between; empty where none is."""
     words = wording(receipt)
     head = words.heads.get(receipt.state, words.not_done)
+    if receipt.state is State.PARTLY:
+        head = f"Partly {next(iter(words.heads.values())).lower()}"
     if receipt.action is Action.COMPARE:
         return head, receipt.tables[0].target, words.between
     return (head, receipt.incoming, words.between) if words.between else (head, "", "")
@@ -273,6 +275,10 @@ def closing(receipt: Receipt) -> str:
         return how_they_differ(receipt)
     if receipt.state is State.PREVIEWED:
         return "Nothing was written: this is a preview."
+    if receipt.state is State.PARTLY:
+        count = receipt.changed
+        were = plural(count, "was", "were")
+        return f"Only a part is there, as it was cut off: {counted(count, 'record')} {were} written."
     if not receipt.state.done:
         return "Nothing was written."
     if not receipt.lasts:
