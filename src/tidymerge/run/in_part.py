@@ -33,6 +33,7 @@ def in_part(log: RunLog, run: Run, holds: Mapping[int, tuple[int, ...]]) -> Run:
         "do the rest."
     )
     lost = [cell for at, one in enumerate(planned) for cell in _lost(one, holds.get(at, ()), run)]
+    lost.sort(key=lambda cell: cell.row)
     return replace(part, message=message, receipt=_receipt(run.receipt, planned, done, lost[:_LISTED]))
 
 
@@ -64,7 +65,7 @@ def _receipt(
     rows = account.total([table.rows for table in tables])
     left = rows.rejected - receipt.rows.rejected
     reasons = {**receipt.rejects.reasons, **({NOT_WRITTEN: left} if left else {})}
-    rejects = replace(receipt.rejects, reasons=reasons, first=(*receipt.rejects.first, *lost))
+    rejects = replace(receipt.rejects, reasons=reasons, first=(*receipt.rejects.first, *lost), file=None)
     return replace(receipt, state=State.PARTLY, tables=tuple(tables), rows=rows, rejects=rejects, verified=None)
 
 
