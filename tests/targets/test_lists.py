@@ -22,7 +22,15 @@ from conftest import NO_LIMITS, text_file
 from strategies import PROPERTY, some
 from tidymerge.demo.lists.faults import Fault, Manners
 from tidymerge.demo.lists.serve import served
-from tidymerge.errors import ProofFailed, ServerAway, TargetError, TargetUnreadable, WriteRefused, WrittenPartly
+from tidymerge.errors import (
+    ProofFailed,
+    ServerAway,
+    Stopped,
+    TargetError,
+    TargetUnreadable,
+    WriteRefused,
+    WrittenPartly,
+)
 
 
 class TestLists(TargetContract):
@@ -518,6 +526,13 @@ def test_records_of_a_list_are_changed_and_removed_and_come_back(lists):
     assert (gone.rows.removed, len(lists.hives)) == (3, 3)
     tidymerge.undo(gone.run)
     assert (tidymerge.undo(changed.run).rows.updated, lists.hives) == (3, start)
+    lists.sql(
+        "CREATE TABLE visits (id INTEGER PRIMARY KEY, code VARCHAR(9), no INTEGER, FOREIGN KEY (code, no) REFERENCES hives (code, no))"
+    )
+    lists.sql("INSERT INTO visits VALUES (1, 'L', 2)")
+    with pytest.raises(Stopped, match="Remove what refers to them first, or") as told:
+        tidymerge.remove(f"{lists.root}#hives", where="no = 2", limits=NO_LIMITS)
+    assert not told.value.give  # nothing can go along with them from here
 
 
 @pytest.mark.parametrize("version", ["4.01", "4.0"])

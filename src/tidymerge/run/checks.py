@@ -53,10 +53,11 @@ def check_hindered(decided: Decided, clock: Clock, outputs: Outputs) -> None:
     rejects = _rejects_of_a_stopped(decided, outputs)
     receipt = make_receipt(decided, State.STOPPED, clock, rejects=rejects)
     asked = decided.request is not None and decided.request.with_referring
-    referred = not asked and set(receipt.rejects.reasons) == {Reason.REFERRED_TO.value}
+    referred = not asked and not decided.alone and set(receipt.rejects.reasons) == {Reason.REFERRED_TO.value}
+    along = "" if decided.alone else " or along with them"
     raise Stopped(
         f"Stopped: {count:,} of {total:,} {plural(total, 'record', 'records')} can't go, as listed; nothing was "
-        "removed. Remove what refers to them first or along with them, or say the condition otherwise.",
+        f"removed. Remove what refers to them first{along}, or say the condition otherwise.",
         receipt=receipt,
         reason="hindered",
         give=((("with_referring", ""),),) if referred else (),
@@ -80,12 +81,13 @@ def check_referred(decided: Decided, clock: Clock, outputs: Outputs) -> None:
         next_step = "See to them first, or leave out the rows that lead to them."
     else:
         said = f"others refer to {count:,} of the records, as listed; nothing was removed."
-        next_step = "Remove what refers to them first or along with them, or leave them out."
+        along = "" if decided.alone else " or along with them"
+        next_step = f"Remove what refers to them first{along}, or leave them out."
     raise Stopped(
         f"Stopped: {said} {next_step}",
         receipt=make_receipt(decided, State.STOPPED, clock, rejects=_rejects_of_a_stopped(decided, outputs)),
         reason="hindered",
-        give=() if stuck or decided.request.with_referring else ((("with_referring", ""),),),
+        give=() if stuck or decided.alone or decided.request.with_referring else ((("with_referring", ""),),),
     )
 
 

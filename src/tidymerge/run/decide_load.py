@@ -24,7 +24,7 @@ from tidymerge.model.changes import ChangeSet, Refusal, Tally
 from tidymerge.model.receipt import MappedColumn
 from tidymerge.model.rules import Limits, Most
 from tidymerge.ports.progress import Progress
-from tidymerge.ports.target import Target
+from tidymerge.ports.target import Related, Target
 from tidymerge.run.ask import equal_among, equal_texts, unseen
 from tidymerge.run.decide_by_rows import Leaving
 from tidymerge.run.decided import Decided, Part, as_they_are
@@ -248,6 +248,7 @@ def sum_up(
         known_as=None if plan.known is None else plan.known.why,
         latest=noticed.latest,
         unreadable=frozenset(noticed.unreadable),
+        alone=not isinstance(target, Related),
     )
 
 

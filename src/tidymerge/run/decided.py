@@ -82,7 +82,7 @@ class Decided(Struct, frozen=True):
     `needed` by these things.
     `beside` is what was decided about further tables, parents before their children; `copies` go to files. Some
     columns hold numbers that stand for ids: each one `awaits` those of a table of the run. Tables are `related` that
-    rows are loaded into together.
+    rows are loaded into together; where one is `alone`, nothing can go along with its records.
     """
 
     target: str
@@ -115,6 +115,7 @@ class Decided(Struct, frozen=True):
     goes: bool = False
     awaits: tuple[Awaited, ...] = ()
     related: bool = False
+    alone: bool = False
 
     @property
     def all(self) -> tuple["Decided", ...]:

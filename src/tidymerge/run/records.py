@@ -20,7 +20,7 @@ from tidymerge.model.existing import put_together
 from tidymerge.model.receipt import Request
 from tidymerge.model.rules import Most
 from tidymerge.ports.progress import Progress
-from tidymerge.ports.target import Target
+from tidymerge.ports.target import Related, Target
 from tidymerge.run.ask import equal_texts
 from tidymerge.run.decided import Decided, Part
 
@@ -120,6 +120,7 @@ def decided_about(
         limits=(*_unconditional(asked, read.rows), *exceeded(limits, tally, read.rows, len(part.changes.updates))),
         unreadable=frozenset(read.existing.unreadable),
         request=request,
+        alone=not isinstance(target, Related),
     )
 
 
