@@ -96,7 +96,7 @@ def test_a_connection_that_is_cut_at_any_byte(path, folder, version):
             manners.faults[:] = [Fault(path="$batch", after=by_chance.randrange(9), **cut)]
             if at % 2:  # and then the service is away for as long as anybody waits
                 manners.faults.append(
-                    Fault(after=manners.faults[0].after + by_chance.randrange(20, 40), times=10**6, cut_answer=0)
+                    Fault(after=2 * manners.faults[0].after + by_chance.randrange(4, 16), times=10**6, cut_answer=0)
                 )
             with contextlib.suppress(TidyMergeError):
                 tidymerge.load("in.csv", f"{root}#hives", key="k", limits=NO_LIMITS, accept_warnings=True)
