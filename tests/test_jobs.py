@@ -241,6 +241,13 @@ def test_many_files_keep_their_origin(folder):
         ("[target]\nat = 'coop.db#t'\n[columns]\nk = { split = ';' }", ["line 4", "has none of them"]),
         ("[target]\nat = 'coop.db#t'\n[rules]\nblanks = 'wipe'", ["line 4", "rules.blanks", "keep"]),
         ("[target]\nat = 'coop.db#t'\n[incoming]\nheader_row = '4'", ["line 4", "incoming.header_row", "integer"]),
+        ("[incoming]\nnewer_overlap = '1 day'\n[target]\nat = 'coop.db#t'", ["line 1", "newer_overlap goes back from"]),
+        ("[incoming]\nonly_changed = true\nnewer_by = 'K'\n[target]\nat = 'coop.db#t'", ["line 1", "leave one of both out"]),
+        ("[incoming]\nonly_changed = true\n[target]\nat = 'coop.db#t'", ["only_changed is for lists behind HTTP"]),
+        *(
+            (f"[incoming]\n{word}\n[[table]]\nat = 'coop.db#t'", ["beside [[table]]", word.split(" =")[0]])
+            for word in ("newer_by = 'K'", "once = true", "only_changed = true")
+        ),
         ("[target\nat = 1", ["not valid TOML", "line 1"]),
         ("[target]\nat = 'coop.db#t'\n[columns]\nk = 'K'\nzz = 'K'", ["no column 'zz'"]),
         ("[target]\nat = 'coop.db#t'\n[columns]\nk = 'Kay'", ["no column 'Kay'"]),

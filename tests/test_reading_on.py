@@ -47,7 +47,9 @@ def test_only_rows_that_are_as_new_as_the_last_one_are_read(run, coop):
     assert (preview["incoming"]["rows"], preview["rows"]["updated"], preview["rows"]["inserted"]) == (6, 1, 1)
     assert run("undo", second["run"], "--yes").status == 0
     assert load(run)["rows"]["inserted"] == 2  # what was taken back comes again
-    do("UPDATE staging SET changed_on = 'soon' WHERE k = 6")
+    do("DELETE FROM staging WHERE k <> 1")
+    assert load(run)["warnings"] == []  # that there are none is no reason to stop
+    do("UPDATE staging SET changed_on = 'soon'")
     assert "no dates, times or whole numbers" in run("preview", "--job", "job.toml").err
 
 
@@ -65,6 +67,25 @@ def test_numbers_serve_too_and_never_miss_one(run, coop):
             do(f"INSERT INTO staging (k, kg) VALUES ({key}, {version}) ON CONFLICT (k) DO UPDATE SET kg = excluded.kg")
         load(run)
         assert dict(do("SELECT k, kg FROM hives")) == known
+
+
+def test_no_record_is_absent_where_only_what_is_new_is_read(run, coop):
+    job = Path("job.toml").read_text()
+    Path("job.toml").write_text(job + '[rules]\nabsent = "remove"\n')
+    do("INSERT INTO staging VALUES (1, 1, '2026-05-01 10:00:00'), (2, 2, '2026-05-09')")
+    do("INSERT INTO hives VALUES (7, 7)")
+    assert load(run)["rows"]["removed"] == 1  # the first time all rows are there
+    do("INSERT INTO hives VALUES (8, 8)")
+    second = load(run)
+    assert (second["incoming"]["rows"], second["rows"]["removed"]) == (1, 0)
+    assert "only what is new since the last run was read" in str(second["warnings"])
+    Path("job.toml").write_text(
+        '[incoming]\nat = "week*.csv"\nonce = true\n[target]\nat = "coop.db#hives"\n[rules]\nabsent = "remove"\n'
+    )
+    text_file(Path("week1.csv"), [["k", "kg"], [1, 1], [2, 2]])
+    assert load(run)["rows"]["removed"] == 1
+    do("INSERT INTO hives VALUES (9, 9)")
+    assert load(run)["rows"]["removed"] == 0  # no file is new
 
 
 def test_files_are_taken_once_however_they_are_called(run, coop):

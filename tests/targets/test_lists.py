@@ -14,13 +14,14 @@ import httpx
 import pyarrow as pa
 import pytest
 from contract import TargetContract
+from hive_lists import ELSEWHERE, KEY, SECRET, Lists, hive_lists
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tidymerge
 from conftest import NO_LIMITS, text_file
 from strategies import PROPERTY, some
-from tidymerge.demo.lists.faults import Fault, Manners
+from tidymerge.demo.lists.faults import Manners
 from tidymerge.demo.lists.serve import served
 from tidymerge.errors import (
     ProofFailed,
@@ -102,57 +103,10 @@ class TestLists(TargetContract):
             )
 
 
-HIVES = """CREATE TABLE hives (code VARCHAR(9), no INTEGER NOT NULL, kg DECIMAL(8, 2), seen DATE, note TEXT, PRIMARY KEY (code, no));
-    CREATE TABLE keepers (id INTEGER PRIMARY KEY, name TEXT NOT NULL, joined TIMESTAMP DEFAULT (strftime('%Y-%m-%dT%H:%M:%SZ')));"""
-KEY = ["code", "no"]
-SECRET = "only-for-one-host"  # noqa: S105 - made up
-ELSEWHERE = {"TIDYMERGE_TOKEN": SECRET, "TIDYMERGE_TOKEN_HOST": "lists.example.org"}
-
-
-class Lists:
-    """A service with hives, and how it behaves."""
-
-    def __init__(self, folder: Path) -> None:
-        self.folder, self.manners, self.root = folder, Manners(), ""
-
-    def sql(self, query: str, *values: object) -> list[tuple]:
-        with contextlib.closing(sqlite3.connect(self.folder / "lists.db", timeout=30)) as connection:
-            found = connection.execute(query, values).fetchall()
-            connection.commit()
-            return found
-
-    @property
-    def hives(self) -> list[tuple]:
-        return self.sql("SELECT * FROM hives ORDER BY code, no")
-
-    def fill(self, count: int) -> list[tuple]:
-        for no in range(count):
-            self.sql("INSERT INTO hives VALUES ('L', ?, ?, NULL, 'x')", no, no / 4)
-        return self.hives
-
-    def fault(self, **said: object) -> Fault:
-        self.manners.faults.append(Fault(**said))
-        return self.manners.faults[-1]
-
-    def load(
-        self, rows: list[list[object]], key: list[str] = KEY, table: str = "hives", **options: object
-    ) -> tidymerge.Receipt:
-        file = text_file(self.folder / "in.csv", rows)
-        return tidymerge.load(
-            file, f"{self.root}#{table}", key=key, accept_warnings=True, rejects=False, limits=NO_LIMITS, **options
-        )
-
-    def asked(self, method: str, ending: str = "") -> int:
-        return sum(one == method and path.endswith(ending) for one, path in self.manners.requests)
-
-
 @pytest.fixture
 def lists(folder: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Lists]:
     monkeypatch.setenv("TIDYMERGE_WAIT", "5")
-    found = Lists(folder)
-    with contextlib.closing(sqlite3.connect(folder / "lists.db")) as connection:
-        connection.executescript(HIVES)
-    with served(folder / "lists.db", found.manners) as found.root:
+    with hive_lists(folder) as found:
         yield found
 
 

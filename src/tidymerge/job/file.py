@@ -40,6 +40,9 @@ from tidymerge.model import ReadOptions
 from tidymerge.model.access import Services
 from tidymerge.model.rules import Action, ColumnRule, Find, Instruction, Limits, Rules
 
+_OF_EACH_TABLE = {"skip_when", "rows", "query", "cells"}
+_ONWARD = {"newer_by", "newer_overlap", "only_changed", "once"}  # by which a job goes on where its last run ended
+
 
 class JobFile(Strict):
     """A Tidy Merge job: everything but the incoming rows."""
@@ -61,8 +64,10 @@ class JobFile(Strict):
         given = {"target", "columns", "rules", "limits"} & self.model_fields_set
         if self.table and given:
             raise ValueError(f"with [[table]], {min(given)} stands in each of the tables: leave one of both out")
-        if self.table and {"skip_when", "rows", "query"} & self.incoming.model_fields_set:
+        if self.table and self.incoming.model_fields_set & _OF_EACH_TABLE:
             raise ValueError("with [[table]], incoming only says where the rows are: the rest stands in each table")
+        if self.table and (onward := sorted(self.incoming.model_fields_set & _ONWARD)):
+            raise ValueError(f"{onward[0]} is for jobs of one table: it can't stand beside [[table]]")
         return self
 
     def to_job(self) -> Job | TablesJob:
@@ -101,17 +106,14 @@ class JobFile(Strict):
             save_rejects=self.rules.save_rejects,
             limits=limits_of(self.limits),
             newer=_newer(self.incoming),
+            only_changed=self.incoming.only_changed,
             files_once=self.incoming.once,
         )
 
 
 def _newer(incoming: IncomingPart) -> Newer | None:
-    """By which column rows are new. Raises ValueError."""
-    if incoming.newer_by is None:
-        if incoming.newer_overlap is not None:
-            raise ValueError("newer_overlap goes back from what newer_by names: say that, too")
-        return None
-    return Newer(incoming.newer_by, overlap=incoming.newer_overlap)
+    """By which column rows are new."""
+    return None if incoming.newer_by is None else Newer(incoming.newer_by, overlap=incoming.newer_overlap)
 
 
 def _of_table(part: TablePart, incoming: IncomingPart, services: Services) -> Job:

@@ -204,9 +204,9 @@ class Job(Struct, frozen=True):
     is not there yet and is made, `like` another table of its place, if one is named. `removal` is what is asked of the
     records, where the rows name those that go. `base` is the extract from which the rows come back (None: the one that
     their file names, NO_BASE: none), and `prefer` whose value stays where both sides changed a field. Only rows are
-    read that are `newer` than those of the run before, and with `files_once` only files that were not loaded; all of
-    them `from_start`. So many files were `passed_over`. Rows that are in memory are `called` so, by the address of what
-    they were put into.
+    read that are `newer` than those of the run before, with `only_changed` those that a service says have changed, and
+    with `files_once` only files that were not loaded; all of them `from_start`. So many files were `passed_over`. Rows
+    that are in memory are `called` so, by the address of what they were put into.
     """
 
     incoming: tuple[str, ...]
@@ -234,10 +234,16 @@ class Job(Struct, frozen=True):
     base: str | None = None
     prefer: Side | None = None
     newer: Newer | None = None
+    only_changed: bool = False
     files_once: bool = False
     from_start: bool = False
     passed_over: int = 0
     called: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def reads_on(self) -> bool:
+        """Whether only rows are read that are new since a run before, so that there may be none."""
+        return bool(self.read.tracked) or (self.newer is not None and self.newer.last is not None)
 
     def name_of(self, address: str) -> str:
         """What to call an address of incoming rows."""

@@ -40,6 +40,10 @@ class IncomingPart(Strict):
         None, description="A column of dates or numbers: only rows are read that are as new as the last one before."
     )
     newer_overlap: Word | None = Field(None, description='How far to go back before that, as in "1 hour", or "100".')
+    only_changed: bool = Field(
+        default=False,
+        description="Read only what changed since the last run of this job, where a list behind HTTP tells that.",
+    )
     once: bool = Field(default=False, description="Take only files whose content was not loaded into the target.")
     delimiter: Sign | None = None
     quote: Sign | None = None
@@ -47,6 +51,14 @@ class IncomingPart(Strict):
     format: Literal["csv", "tsv", "json", "jsonl"] | None = Field(
         None, description="What text holds rows, where no name of a file says it."
     )
+
+    @model_validator(mode="after")
+    def _one_way_on(self) -> "IncomingPart":
+        if self.newer_overlap is not None and self.newer_by is None:
+            raise ValueError("newer_overlap goes back from what newer_by names: say that, too")
+        if self.newer_by is not None and self.only_changed:
+            raise ValueError("newer_by and only_changed are two ways to read what is new: leave one of both out")
+        return self
 
 
 class TargetPart(Strict):

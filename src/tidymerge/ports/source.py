@@ -40,5 +40,15 @@ class BatchedSource(Source, Protocol):
         """What `read` gives, in pieces. Raises Irregular if only `read` can."""
 
 
+@runtime_checkable
+class Tracking(Source, Protocol):
+    """A source that gives what changed since it was read before. Once it is read, it tells where to go on from.
+
+    That is `onward`, or nothing ('').
+    """
+
+    onward: str
+
+
 class Irregular(Exception):
     """Rows that can't be read in pieces."""

@@ -293,7 +293,7 @@ def _warnings(
     doubtful = [] if appends else doubts(job.limits, tally, rows_before, _records(changes), pairing.key)
     is_meant = job.limits.updated is not None or job.limits.expect_updated == tally.updated or bool(doubtful)
     return [
-        *caution.cautions(tally, noticed.unreadable, job.take_rows),
+        *caution.cautions(tally, noticed.unreadable, job.take_rows, may_be_none=job.reads_on),
         *doubtful,
         *caution.own_target(sample.rows, target.address),
         *caution.uncalculated(sample.rows, used_columns(pairing, plan.around)),

@@ -44,6 +44,8 @@ def _why_not(job: Job, gathered: Gathered, parts: Sequence[Part], nameless: int)
         return "the rows are those that an earlier load rejected"
     if job.take_rows or job.read.cells:
         return "only some of the rows were asked for"
+    if job.reads_on:
+        return "only what is new since the last run was read"
     if not read:
         return "there are no rows"
     if nameless:

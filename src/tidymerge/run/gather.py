@@ -23,7 +23,7 @@ from tidymerge.errors import BadOption, NoSuchFile, NoSuchSheet, SourceChanged, 
 from tidymerge.job.model import Job
 from tidymerge.model import Incoming, IncomingColumn, ReadOptions, Sample, TableShape
 from tidymerge.on_disk import PrivateFolder
-from tidymerge.ports.source import BatchedSource, Irregular, Source
+from tidymerge.ports.source import BatchedSource, Irregular, Source, Tracking
 from tidymerge.ports.target import Target
 from tidymerge.run.split import Gathered
 from tidymerge.settings import rows_at_once
@@ -105,7 +105,9 @@ def gather(job: Job, shape: TableShape, target: Target, folder: Path) -> tuple[G
         with about(address=without_password(address)):
             parts.append(FillDown(job.fill_down).fill(_ours(source.read(row), shape.name, job)))
     found = chosen(parts[0] if len(parts) == 1 else together(parts), job.take_rows)
-    return Gathered.all(spread(found, job.each)), is_own
+    told = zip(job.incoming, sources, strict=True)
+    onward = {without_password(text): one.onward for text, one in told if isinstance(one, Tracking) and one.onward}
+    return replace(Gathered.all(spread(found, job.each)), onward=onward), is_own
 
 
 def _ours(incoming: Incoming, table: str, job: Job) -> Incoming:

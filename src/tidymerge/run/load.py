@@ -62,7 +62,7 @@ def _decide_load(
 def _told(asked: Job | TablesJob, log: RunLog) -> Job | TablesJob:
     """The job, with what its files, their sheets, and the runs before tell."""
     asked = brought_back(asked, log)
-    if isinstance(asked, Job) and (asked.newer is not None or asked.files_once):
+    if isinstance(asked, Job) and (asked.newer is not None or asked.only_changed or asked.files_once):
         from tidymerge.run.reading_on import going_on  # late: few jobs need it
 
         asked = going_on(asked, log)

@@ -5,9 +5,9 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
-from tidymerge.address import STANDARD_INPUT, is_server, parse, reopened, same_table
+from tidymerge.address import STANDARD_INPUT, is_server, is_service, parse, reopened, same_table, without_password
 from tidymerge.core.naming.mapping import incoming_name
-from tidymerge.core.tidy.newer import Newer, in_order, only_newer
+from tidymerge.core.tidy.newer import Newer, only_newer
 from tidymerge.core.words import counted
 from tidymerge.errors import BadOption, LogDamaged
 from tidymerge.job.model import Job
@@ -23,33 +23,46 @@ def going_on(asked: Job | TablesJob, log: RunLog) -> Job | TablesJob:
     """The job, which knows where the run before ended, and takes only files that were not loaded. Raises BadOption."""
     if isinstance(asked, TablesJob):
         return asked
+    if (asked.newer is not None or asked.only_changed) and asked.file is None:
+        raise BadOption("Which rows are new is known by the job file of the run before: name one.")
     if asked.newer is not None:
-        if asked.file is None:
-            raise BadOption("Which rows are new is known by the job file of the run before: name one.")
         last = None if asked.from_start else _last(log, asked, asked.newer.column)
         asked = replace(asked, newer=replace(asked.newer, last=last))
+    if asked.only_changed:
+        asked = replace(asked, read=replace(asked.read, tracked=_links(log, asked)))
     return _new_files(asked, log) if asked.files_once and not asked.from_start else asked
 
 
-def _last(log: RunLog, job: Job, column: str) -> str | None:
-    """From where this job goes on into this table: the greatest value that a run of it had.
+def _links(log: RunLog, job: Job) -> dict[str, str]:
+    """From where this job goes on reading lists behind HTTP, by their addresses. Raises BadOption."""
+    for text in job.incoming:
+        if not is_service(text):
+            raise BadOption(f"only_changed is for lists behind HTTP, not for {without_password(text)}: try newer_by.")
+    places = [] if job.from_start else [without_password(text) for text in job.incoming]
+    return {place: link for place in places if (link := _last(log, job, place)) is not None}
+
+
+def _last(log: RunLog, job: Job, what: str) -> str | None:
+    """From where this job goes on into this table, as the last run of it said: by a column, or an address.
 
     Where a run was taken back, it goes on from where that one had begun.
     """
-    place, begun = reopened(job.target), {}
-    last: str | None = None
+    place = reopened(job.target)
+    said: list[str | None] = [None]
+    now, begun = 0, dict[str, int]()  # places in `said`: the later, the further
     for name in sorted(log.names()):
         try:
             run = log.read(name)
         except LogDamaged:
             continue
         if run.state is State.LOADED and run.settled and run.job == job.file and same_table(run.target, place):
-            begun[name] = last
-            last = run.newest.get(column, last)
+            begun[name] = now
+            if what in run.newest:
+                said.append(run.newest[what])
+                now = len(said) - 1
         elif run.undoes in begun and run.wrote:
-            before = begun[run.undoes]
-            last = None if before is None or last is None else min(before, last, key=in_order)
-    return last
+            now = min(begun[run.undoes], now)
+    return said[now]
 
 
 def _new_files(job: Job, log: RunLog) -> Job:
@@ -62,7 +75,8 @@ def _new_files(job: Job, log: RunLog) -> Job:
     fresh = tuple(text for text in there if text not in known)
     if fresh or not known:
         return replace(job, incoming=fresh or job.incoming, passed_over=len(known))
-    return replace(job, incoming=(known[-1],), passed_over=len(known), rules=replace(job.rules, skip_when="1 = 1"))
+    nothing = replace(job.rules, skip_when="1 = 1", absent=None)  # of rows that are not new no record is absent
+    return replace(job, incoming=(known[-1],), passed_over=len(known), rules=nothing)
 
 
 def only_new_rows(gathered: Gathered, newer: Newer) -> tuple[Gathered, dict[str, str]]:

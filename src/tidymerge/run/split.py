@@ -5,7 +5,7 @@ lie in files of Arrow's stream format in a private temporary folder.
 """
 
 import tempfile
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Self
 
@@ -30,7 +30,7 @@ class Gathered(Struct, frozen=True):
     """The incoming rows: a sample by which columns are told, and `rows`, which gives all of them.
 
     Of very many rows `batches` gives all some at a time, again each time, and `folder` is a private place to divide
-    them in. `expected` is about how many rows there are.
+    them in. `expected` is about how many rows there are. Where to go `onward` from is told by the incoming addresses.
     """
 
     sample: Sample
@@ -38,6 +38,7 @@ class Gathered(Struct, frozen=True):
     expected: int
     batches: Callable[[], Iterator[Incoming]] | None = None
     folder: Path | None = None
+    onward: Mapping[str, str] = {}
 
     @classmethod
     def all(cls, incoming: Incoming) -> "Gathered":

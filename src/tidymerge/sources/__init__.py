@@ -5,7 +5,7 @@ from importlib import import_module
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Protocol, runtime_checkable
 
-from tidymerge.address import STANDARD_INPUT, Address, is_server, is_service, parse
+from tidymerge.address import STANDARD_INPUT, Address, is_server, is_service, parse, without_password
 from tidymerge.errors import BadAddress, BadOption
 from tidymerge.formats.files import (
     ARROW,
@@ -71,7 +71,7 @@ def open_source(text: str, options: ReadOptions, over: "Database | None" = None)
     Raises BadAddress, BadOption, NoSuchFile and what the format raises.
     """
     if is_service(text):
-        return _open_service(parse(text), options)
+        return _open_service(text, options)
     if is_server(text):
         return _open_server(parse(text), options, over)
     address = Address(parse(text).path) if text == STANDARD_INPUT else parse(text)
@@ -92,13 +92,17 @@ def open_source(text: str, options: ReadOptions, over: "Database | None" = None)
     return source
 
 
-def _open_service(address: Address, options: ReadOptions) -> "Source":
-    from tidymerge.sources.service import ServiceSource
+def _open_service(text: str, options: ReadOptions) -> "Source":
+    from tidymerge.sources.service import ServiceSource, TrackedSource
 
     if options.cells is not None or options.query is not None:
         what = "A range of cells is for workbooks" if options.query is None else "A query is for databases"
-        raise BadOption(f"{what}, not for {address}.")
-    return ServiceSource(address, access_to(address, options.services or NO_SERVICES), options.newer)
+        raise BadOption(f"{what}, not for {without_password(text)}.")
+    address = parse(text)
+    access = access_to(address, options.services or NO_SERVICES)
+    if options.tracked is not None:
+        return TrackedSource(address, access, options.tracked.get(without_password(text)))
+    return ServiceSource(address, access, options.newer)
 
 
 def _open_server(address: Address, options: ReadOptions, over: "Database | None") -> "Source":

@@ -20,6 +20,7 @@ from tidymerge.services.odata.describe import described
 from tidymerge.services.odata.newer import newer_records
 from tidymerge.services.odata.reading import Records
 from tidymerge.services.odata.session import Session
+from tidymerge.services.odata.tracking import tracked
 from tidymerge.sources.newer import Newer
 
 
@@ -60,9 +61,12 @@ class ServiceSource:
         with self._connected() as records:
             found = self._read(records, self._columns)
             if found.unreadable:  # as text they are rejected with their rows, not lost
-                plain = [_as_text(one) if one.name in found.unreadable else one for one in self._columns]
-                found = self._read(records, plain)
+                found = self._read(records, self._plainly(found))
         return self._incoming(found, 1)
+
+    def _plainly(self, found: Existing) -> Sequence[TargetColumn]:
+        """The columns, as text where one holds what its type can't."""
+        return [_as_text(one) if one.name in found.unreadable else one for one in self._columns]
 
     def _read(self, records: Records, columns: Sequence[TargetColumn]) -> Existing:
         return put_together(list(self._pages(records, columns)))
@@ -92,7 +96,30 @@ class ServiceSource:
     def _incoming(self, found: Existing, first: int) -> Incoming:
         columns = [IncomingColumn(c.name, (simplified(as_array(found.values[c.name])),)) for c in self._columns]
         numbers = np.arange(first, first + found.values.num_rows, dtype=np.int64)
-        return as_incoming(columns, numbers, all_columns=True, address=self.address, header_row=0, sheet=None)
+        return as_incoming(
+            columns, numbers, all_columns=True, address=self.address, header_row=0, sheet=None, notes=self.notes
+        )
+
+
+class TrackedSource(ServiceSource):
+    """The records of an entity set that changed since a link was given, and the link to go on `onward` from here.
+
+    They are read together. Without a link they are all records.
+    """
+
+    def __init__(self, address: Address, access: Access, link: str | None) -> None:
+        super().__init__(address, access)
+        self._link, self.onward = link, ""
+        self.rows_expected = 0
+
+    def read(self, header_row: int) -> Incoming:
+        """All of these records that are not wholly blank."""
+        with self._connected() as records:
+            found = tracked(records, self._columns, self._link)
+            if found.records.unreadable:  # as text they are rejected with their rows, not lost
+                found = tracked(records, self._plainly(found.records), self._link)
+        self.onward = found.onward or ""
+        return replace(self._incoming(found.records, 1), notes=(*self.notes, *found.notes))
 
 
 def _as_text(column: TargetColumn) -> TargetColumn:

@@ -17,10 +17,9 @@ from tidymerge.model.terms import Term
 from tidymerge.services.odata.columns import exact
 from tidymerge.services.odata.describe import Described, described
 from tidymerge.services.odata.metadata import Metadata
-from tidymerge.services.odata.reading import ETAG, KEY, Records
+from tidymerge.services.odata.reading import ETAG, KEY, WORTH_ALL, Records
 from tidymerge.services.odata.session import Session
 
-_WORTH = 0.3  # the share of all records from which on it is faster to read all, as benchmarks/lists.py measures
 _AT_A_TIME = 4  # questions on their way
 
 
@@ -132,7 +131,7 @@ class ServiceReading:
 
     def worth_reading(self, incoming: int) -> bool:
         """Whether so many keys are a share of the list that makes reading all of it faster."""
-        return incoming > self.about_how_many * _WORTH
+        return incoming > self.about_how_many * WORTH_ALL
 
     def fetch(self, columns: Sequence[TargetColumn], key: Sequence[TargetColumn], keys: pa.Table) -> Existing:
         """The given columns of all records, or of those that have the keys."""

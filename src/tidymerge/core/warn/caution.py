@@ -24,14 +24,16 @@ _ADDED_DIGITS = 15  # numbers with more before the point, or so small, are not a
 NearMiss = Callable[[str, int, int, str, str], str]  # of a difference, the count, a row, and both keys: in words
 
 
-def cautions(counted: Tally, unreadable: Mapping[str, int], taken: str | None) -> list[str]:
+def cautions(
+    counted: Tally, unreadable: Mapping[str, int], taken: str | None, *, may_be_none: bool = False
+) -> list[str]:
     """Warnings about a decided load; any of them stops an unattended one.
 
     `unreadable` counts, by column, stored values that are not of their column's type; `taken` are the numbers of the
-    rows that were asked for.
+    rows that were asked for. Where only what is new is read, there `may_be_none`.
     """
     found = []
-    if counted.read == 0:
+    if counted.read == 0 and not may_be_none:
         why = f"no row has a number in {taken}" if taken else "nothing stands below the column names"
         found.append(f"There are no rows to load: {why}.")
     for column, count in unreadable.items():

@@ -115,7 +115,7 @@ class Service(Struct):
         where, values = filtered(options.get("$filter"), found)
         start, top = int(options.get("$skiptoken", 0)), int(options.get("$top", -1))
         most = page if top < 0 else min(page, top - start)
-        seen = options.get("seen", str(len(self.store.changes.each)))  # when the first page was asked for
+        seen = options.get("seen", self.store.changes.token)  # when the first page was asked for
         rows = self.store.select(found, where, values, f" LIMIT {most + 1:d} OFFSET {start:d}")
         context = f"{self.root}$metadata#{found.name}"
         body: dict[str, Any] = {"@odata.context": context}
@@ -124,14 +124,14 @@ class Service(Struct):
         body["value"] = [self._body(found, row, names, as_text=as_text) for row in rows[:most]]
         if len(rows) > most and (top < 0 or start + most < top):
             body["@odata.nextLink"] = self._link(found, options, **{"$skiptoken": str(start + most), "seen": seen})
-        elif "odata.track-changes" in one.headers.get("prefer", ""):
+        elif self.manners.tracks and "track-changes" in one.headers.get("prefer", ""):
             body["@odata.deltaLink"] = self._link(found, options, **{"$deltatoken": seen})
         return Answer(200, body)
 
     def _since(self, one: Inner, found: EntitySet, options: dict[str, str]) -> Answer:
         """The records that changed since a delta link was given."""
-        each = self.store.changes.each
-        touched = dict.fromkeys(key for name, key, _ in each[int(options["$deltatoken"]) :] if name == found.name)
+        now = self.store.changes.token
+        touched = self.store.changes.since(options["$deltatoken"], found.name)
         as_text = "ieee754compatible=true" in one.headers.get("accept", "").lower()
         names = options["$select"].split(",") if "$select" in options else list(found.properties)
         value: list[dict[str, Any]] = []
@@ -141,7 +141,7 @@ class Service(Struct):
             except Trouble:
                 said = ",".join(map(_in_url, key))
                 value.append({"@removed": {"reason": "deleted"}, "@odata.id": f"{found.name}({said})"})
-        link = self._link(found, options, **{"$deltatoken": str(len(each))})
+        link = self._link(found, options, **{"$deltatoken": now})
         context = f"{self.root}$metadata#{found.name}/$delta"
         return Answer(200, {"@odata.context": context, "value": value, "@odata.deltaLink": link})
 

@@ -36,7 +36,8 @@ class Cut(Exception):
 class Manners(Struct):
     """How well the service behaves: ETags or none, change sets whole or halves of them, If-Match kept to or not.
 
-    Deaf services tell ETags but change records all the same; `texts_as` are texts that become others when stored.
+    Deaf services tell ETags but change records all the same; `texts_as` are texts that become others when stored. One
+    that `tracks` changes gives delta links.
     """
 
     version: str = "4.01"
@@ -50,6 +51,7 @@ class Manners(Struct):
     token: str = ""
     omits_nulls: bool = False
     in_filters: bool = True
+    tracks: bool = True
     faults: list[Fault] = field(default_factory=list)
     requests: list[tuple[str, str]] = field(default_factory=list)
 

@@ -2,6 +2,7 @@
 
 import hashlib
 import re
+import secrets
 import sqlite3
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -45,9 +46,22 @@ class Trouble(Exception):
 
 
 class Changes(Struct):
-    """What was written since the stand-in began, for delta links: set and key, None for a record that went."""
+    """What was written since the stand-in began, for delta links: set and key of each record."""
 
-    each: list[tuple[str, tuple[Any, ...], bool]] = field(default_factory=list)
+    each: list[tuple[str, tuple[Any, ...]]] = field(default_factory=list)
+    began: str = field(default_factory=lambda: secrets.token_hex(4))
+
+    @property
+    def token(self) -> str:
+        """What stands for now."""
+        return f"{self.began}-{len(self.each)}"
+
+    def since(self, token: str, name: str) -> list[tuple[Any, ...]]:
+        """The keys of records of a set that were written since then. Raises Trouble."""
+        began, _, count = token.partition("-")
+        if began != self.began or not count.isdecimal():
+            raise Trouble(410, "what changed since then is not known any more: read all")
+        return list(dict.fromkeys(key for set_name, key in self.each[int(count) :] if set_name == name))
 
 
 class Store:
@@ -58,7 +72,7 @@ class Store:
         self._base.execute("PRAGMA foreign_keys = on")
         self._lock = RLock()
         self._inside = False
-        self._pending: list[tuple[str, tuple[Any, ...], bool]] = []
+        self._pending: list[tuple[str, tuple[Any, ...]]] = []
         self.changes = Changes()
 
     def close(self) -> None:
@@ -146,7 +160,7 @@ class Store:
                 f"SELECT {', '.join(map(quoted, one.properties))} FROM {quoted(one.name)} WHERE rowid = ?",
                 (done.lastrowid,),
             ).fetchone()
-            self._pending.append((one.name, key_of(one, row), True))
+            self._pending.append((one.name, key_of(one, row)))
             found: tuple[Any, ...] = row
             return found
 
@@ -162,7 +176,7 @@ class Store:
                 sets = ", ".join(f"{quoted(name)} = ?" for name in stored)
                 self._base.execute(f"UPDATE {quoted(one.name)} SET {sets} WHERE {where}", [*stored.values(), *found])
             row = self.get(one, key)
-            self._pending.append((one.name, key_of(one, row), True))
+            self._pending.append((one.name, key_of(one, row)))
             return row
 
     def delete(self, one: EntitySet, key: Sequence[Any], match: str | None) -> None:
@@ -172,7 +186,7 @@ class Store:
             _check(row, match)
             where, values = _of_key(one, key)
             self._base.execute(f"DELETE FROM {quoted(one.name)} WHERE {where}", values)
-            self._pending.append((one.name, key_of(one, row), False))
+            self._pending.append((one.name, key_of(one, row)))
 
 
 def key_of(one: EntitySet, row: Sequence[Any]) -> tuple[Any, ...]:

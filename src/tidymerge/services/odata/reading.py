@@ -18,6 +18,7 @@ from tidymerge.services.odata.session import Session
 
 ETAG = "etag"
 KEY = "key "  # and the name of one of its properties
+WORTH_ALL = 0.3  # the share of all records from which on it is faster to read all, as benchmarks/lists.py measures
 _PAGE = 5000  # records: what we would like in one; the service decides
 _AT_A_TIME = 4  # questions by keys that are on their way
 _EMPTY_PAGES = 100  # in a row: more of them lead nowhere
@@ -43,7 +44,7 @@ class Records(Struct, frozen=True):
     def _name(self) -> str:
         return quote(self.about.set.name)
 
-    def _asked(self, columns: Sequence[TargetColumn], condition: str = "") -> str:
+    def asked(self, columns: Sequence[TargetColumn], condition: str = "") -> str:
         """The path that asks for some properties; the key is always among them."""
         names = dict.fromkeys((*self.about.shape.primary_key, *(column.name for column in columns)))
         select = ",".join(quote(name) for name in names)
@@ -51,17 +52,18 @@ class Records(Struct, frozen=True):
 
     def all(self, columns: Sequence[TargetColumn], condition: str = "") -> Iterator[Existing]:
         """All records, a page at a time, while the next page is on its way already."""
-        for page in self.pages(self._asked(columns, condition), prefer=f"odata.maxpagesize={_PAGE}"):
-            yield self._existing(page, columns, complete=not condition)
+        for answer in self.answers(self.asked(columns, condition)):
+            yield self.existing(answer["value"], columns, complete=not condition)
 
-    def pages(self, path: str, prefer: str = "") -> Iterator[Rows]:
+    def answers(self, path: str, wish: str = "") -> Iterator[dict[str, Any]]:
         """The pages from a path on, each asked for before the one before is used. Raises TargetUnreadable."""
+        prefer = f"odata.maxpagesize={_PAGE}" + (f",{wish}" if wish else "")
         seen, read, empty, most = {path}, 0, 0, 0
         with ThreadPoolExecutor(1) as ahead:
             coming = ahead.submit(self.session.json, path, prefer)
             while True:
                 found = coming.result()
-                rows, link = found.get("value"), _said(found, "nextLink")
+                rows, link = found.get("value"), said(found, "nextLink")
                 if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
                     raise TargetUnreadable(f"{self.session.place} answered without a list of records.")
                 read, empty = read + len(rows), 0 if rows else empty + 1
@@ -70,7 +72,7 @@ class Records(Struct, frozen=True):
                     self._check_link(link, seen, read, most, empty)
                     seen.add(link)
                     coming = ahead.submit(self.session.json, link, prefer)
-                yield rows
+                yield found
                 if link is None:
                     return
 
@@ -95,32 +97,32 @@ class Records(Struct, frozen=True):
         self, columns: Sequence[TargetColumn], key: Sequence[str], texts: pa.Table, *, lists: bool
     ) -> Existing:
         conditions = filters(key, texts, self.about.types, self.session.metadata, lists=lists)
-        asked = [self._asked(columns, condition) for condition in conditions]
+        asked = [self.asked(columns, condition) for condition in conditions]
         rows: Rows = []
         with ThreadPoolExecutor(_AT_A_TIME) as pool:
             for found in pool.map(self._whole, asked):
                 rows += found
-        return self._existing(rows, columns, complete=False)
+        return self.existing(rows, columns, complete=False)
 
     def _whole(self, path: str) -> Rows:
         """All records that a path gives, also where these are several pages."""
-        return [row for page in self.pages(path) for row in page]
+        return [row for answer in self.answers(path) for row in answer["value"]]
 
-    def _existing(self, rows: Rows, columns: Sequence[TargetColumn], *, complete: bool) -> Existing:
+    def existing(self, rows: Rows, columns: Sequence[TargetColumn], *, complete: bool) -> Existing:
         """Records as they are compared, with where each is and its ETag."""
         values, unreadable = table_of(rows, columns)
         shape = self.about.shape
         keys, _ = table_of(rows, [shape.column(name).as_stored() for name in shape.primary_key])
         if any(keys[name].null_count for name in keys.column_names):
             raise TargetUnreadable(f"{self.session.place} gives records of {self._name} without their keys.")
-        etags = pa.array([_said(row, "etag") for row in rows], pa.string())
+        etags = pa.array([said(row, "etag") for row in rows], pa.string())
         places = pa.table({ETAG: etags, **{KEY + name: keys[name] for name in keys.column_names}})
         if not columns:
             values = pa.table({"": np.zeros(len(rows))}).select([])
         return Existing(values, places, complete=complete, unreadable=unreadable)
 
 
-def _said(found: dict[str, Any], name: str) -> str | None:
+def said(found: dict[str, Any], name: str) -> str | None:
     """An annotation of OData's own; since 4.01 services may leave `odata.` out."""
     value = found.get(f"@odata.{name}", found.get(f"@{name}"))
     return value if isinstance(value, str) else None

@@ -32,6 +32,7 @@ if TYPE_CHECKING:
 
 JSON = "application/json;odata.metadata=minimal;IEEE754Compatible=true"
 BUSY = (429, 503)
+GONE = 410
 _LOOPBACK = ("localhost", "127.0.0.1", "::1")
 _CONNECT_WAIT = 15.0  # seconds
 _LONGEST_WORDS = 300  # signs of what a service says, in an error
@@ -54,6 +55,10 @@ class Answer(msgspec.Struct, frozen=True):
         with suppress(msgspec.DecodeError, AttributeError, TypeError, KeyError, UnicodeDecodeError):
             return str(msgspec.json.decode(self.body)["error"]["message"])[:_LONGEST_WORDS]
         return f"status {self.status}"
+
+
+class LinkGone(TargetUnreadable):
+    """What a link leads to is no longer there (status 410)."""
 
 
 class Session:
@@ -249,7 +254,8 @@ class Session:
         asked = path.partition("?")[0][:80]
         said = self.hide(answer.said())
         hint = " Is it the root of an OData service, which has $metadata below it?" if asked == "$metadata" else ""
-        return TargetUnreadable(f"{self.place} refused {asked} (status {answer.status}): {said}.{hint}")
+        kind = LinkGone if answer.status == GONE else TargetUnreadable
+        return kind(f"{self.place} refused {asked} (status {answer.status}): {said}.{hint}")
 
     def hide(self, text: str) -> str:
         """What a service said, without what signs us in."""
