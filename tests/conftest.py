@@ -18,18 +18,26 @@ pytest.register_assert_rewrite("contract", "server_contract")
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
-    """In the long proofs runs what is made by chance, in its full number: the short suite has run the rest."""
-    if not LONG:
-        return
-    others = [item for item in items if not _by_chance(item)]
-    config.hook.pytest_deselected(items=others)
-    items[:] = [item for item in items if _by_chance(item)]
+    """In the long proofs runs what is made by chance, in its full number: the short suite has run the rest.
+
+    A peer that needs Node.js is for the long proofs only.
+    """
+    runs = {
+        True: lambda item: _by_chance(item) or item.path.name in _LONG_ONLY,
+        False: lambda item: item.path.name not in _LONG_ONLY,
+    }[LONG]
+    config.hook.pytest_deselected(items=[item for item in items if not runs(item)])
+    items[:] = [item for item in items if runs(item)]
+
+
+_LONG_ONLY = ("test_bad_peer.py",)
 
 
 def _by_chance(item: pytest.Item) -> bool:
     known = item.path.parent.name == "model" or item.path.name in (
         "test_kills.py",
         "test_lists_cut.py",
+        "test_lists_tracked.py",
         "test_watch.py",
         "test_reading_on.py",
     )

@@ -15,6 +15,7 @@ import pytest
 
 import tidymerge
 from conftest import NO_LIMITS, text_file
+from relay import Relay
 from strategies import LONG
 from tidymerge.demo.lists.faults import Fault, Manners
 from tidymerge.demo.lists.serve import served
@@ -81,26 +82,29 @@ def check(path: Path, before: dict[int, tuple], after: dict[int, tuple], seen: d
 
 @pytest.mark.parametrize("version", ["4.01", "4.0"])
 def test_a_connection_that_is_cut_at_any_byte(path, folder, version):
-    manners, by_chance, seen = (
-        Manners(version=version),
-        random.Random(3),
-        dict.fromkeys(("loaded", "failed", "partly"), 0),
-    )
-    with served(path, manners) as root:
+    """At a byte of a change set's body or its answer, or at any that goes over the wire; half of them for good."""
+    manners, by_chance = Manners(version=version), random.Random(3)
+    seen = dict.fromkeys(("loaded", "failed", "partly"), 0)
+    with served(path, manners) as root, Relay(int(root.split(":")[2].split("/")[0])) as relay:
+        place = f"http://127.0.0.1:{relay.port}/coop/#hives"
         before = rows(path)
-        done = tidymerge.load("in.csv", f"{root}#hives", key="k", limits=NO_LIMITS, accept_warnings=True)
-        after = rows(path)
+        done = tidymerge.load("in.csv", place, key="k", limits=NO_LIMITS, accept_warnings=True)
+        after, passed = rows(path), list(relay.passed)
         tidymerge.undo(done.run)
         for at in range(CUTS):
-            cut = {by_chance.choice(["cut_request", "cut_answer"]): by_chance.randrange(4000)}
-            manners.faults[:] = [Fault(path="$batch", after=by_chance.randrange(9), **cut)]
-            if at % 2:  # and then the service is away for as long as anybody waits
-                manners.faults.append(
-                    Fault(after=2 * manners.faults[0].after + by_chance.randrange(4, 16), times=10**6, cut_answer=0)
-                )
+            if at % 4 < 2:
+                cut = {by_chance.choice(["cut_request", "cut_answer"]): by_chance.randrange(4000)}
+                manners.faults[:] = [Fault(path="$batch", after=by_chance.randrange(9), **cut)]
+                if at % 2:  # and then the service is away for as long as anybody waits
+                    later = 2 * manners.faults[0].after + by_chance.randrange(4, 16)
+                    manners.faults.append(Fault(after=later, times=10**6, cut_answer=0))
+            else:
+                side = by_chance.randrange(2)
+                relay.cut(side, by_chance.randrange(passed[side]), away=bool(at % 2))
             with contextlib.suppress(TidyMergeError):
-                tidymerge.load("in.csv", f"{root}#hives", key="k", limits=NO_LIMITS, accept_warnings=True)
+                tidymerge.load("in.csv", place, key="k", limits=NO_LIMITS, accept_warnings=True)
             manners.faults.clear()
+            relay.back()
             check(path, before, after, seen)
     assert all(seen.values()) or not LONG, seen
 

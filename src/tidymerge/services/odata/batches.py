@@ -6,7 +6,6 @@ from collections.abc import Mapping, Sequence
 from email import message_from_bytes
 from email.message import Message
 from typing import Any
-from urllib.parse import urlsplit
 
 import msgspec
 from msgspec import Struct, field
@@ -51,6 +50,8 @@ class Outcome(Struct, frozen=True):
 
     def said(self) -> str:
         """What the service says of what went wrong."""
+        if isinstance(self.body, str):
+            return self.body[:300]
         try:
             return str(self.body["error"]["message"])[:300]
         except (KeyError, TypeError):
@@ -70,9 +71,9 @@ def as_json(requests: Sequence[Request], *, together: bool) -> tuple[bytes, str]
     return msgspec.json.encode({"requests": each}), "application/json"
 
 
-def as_multipart(requests: Sequence[Request], root: str, *, together: bool) -> tuple[bytes, str]:
-    """The same as multipart, whose URLs are whole."""
-    parts = [_part(one, at, root) for at, one in enumerate(requests)]
+def as_multipart(requests: Sequence[Request], *, together: bool) -> tuple[bytes, str]:
+    """The same as multipart. URLs count from the root there, too: some services know no others."""
+    parts = [_part(one, at) for at, one in enumerate(requests)]
     if together:
         inner = f"changes_{secrets.token_hex(12)}"
         parts = [f"Content-Type: multipart/mixed;boundary={inner}\r\n\r\n".encode() + _joined(parts, inner)]
@@ -85,13 +86,12 @@ def _joined(parts: Sequence[bytes], boundary: str) -> bytes:
     return b"".join(mark + b"\r\n" + part + b"\r\n" for part in parts) + mark + b"--\r\n"
 
 
-def _part(one: Request, at: int, root: str) -> bytes:
+def _part(one: Request, at: int) -> bytes:
     head = f"Content-Type: application/http\r\nContent-Transfer-Encoding: binary\r\nContent-ID: {at}\r\n\r\n"
     lines = "".join(f"{name}: {text}\r\n" for name, text in one.headers.items())
-    url = urlsplit(root)
     body = b"" if one.body is None else msgspec.json.encode(one.body)
     size = f"Content-Length: {len(body)}\r\n" if body else ""
-    line = f"{one.method} {root}{one.path} HTTP/1.1\r\nHost: {url.netloc}\r\n{lines}{size}\r\n"
+    line = f"{one.method} {one.path} HTTP/1.1\r\n{lines}{size}\r\n"
     return f"{head}{line}".encode() + body
 
 
@@ -134,9 +134,17 @@ def _of_multipart(answer: Answer) -> dict[int, Outcome]:
         pairs = (line.partition(":") for line in lines.decode("utf-8", "replace").split("\n")[1:])
         headers = {name.strip().lower(): value.strip() for name, _, value in pairs}
         number = str(part["Content-ID"] or headers.get("content-id", ""))
-        outcome = Outcome(int(status[1]), decoded(body) if body.strip() else None, headers)
+        outcome = Outcome(int(status[1]), _body(body), headers)
         found[_place(number, len(found), outcome)] = outcome
     return found
+
+
+def _body(raw: bytes) -> Any:
+    """What was answered: JSON, or plain words, as some services say errors."""
+    try:
+        return decoded(raw) if raw.strip() else None
+    except (msgspec.DecodeError, UnicodeDecodeError):
+        return raw.decode("utf-8", "replace").strip()
 
 
 def _place(number: str, at: int, outcome: Outcome) -> int:

@@ -149,7 +149,7 @@ class Sender:
         """What a batch's answer says. Raises WriteRefused where it was refused as a whole."""
         if not answer.is_good:
             said = self._session.hide(answer.said())
-            raise WriteRefused(f"{self._session.place} refused a set of {counted(len(own), 'change')}: {said}.")
+            raise WriteRefused(f"{self._session.place} refused a set of {counted(len(own), 'change')} ({said}).")
         return outcomes(answer, len(own))
 
     def _posted(self, own: Sequence[Change], *, together: bool = True) -> Answer:
@@ -158,7 +158,7 @@ class Sender:
         if self._session.batches_json:
             body, kind = as_json(requests, together=together)
         else:
-            body, kind = as_multipart(requests, self._session.url(""), together=together)
+            body, kind = as_multipart(requests, together=together)
         headers = {"Content-Type": kind, "Accept": JSON if self._session.batches_json else "multipart/mixed"}
         if not together:
             headers["Prefer"] = "odata.continue-on-error" if not self._session.batches_json else "continue-on-error"

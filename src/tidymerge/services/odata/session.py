@@ -51,10 +51,14 @@ class Answer(msgspec.Struct, frozen=True):
         return 200 <= self.status < 300  # noqa: PLR2004 - the statuses that say so
 
     def said(self) -> str:
-        """What the service says of what went wrong, cut if it is long."""
+        """The status, and what the service says of what went wrong, cut if it is long."""
+        words = ""
         with suppress(msgspec.DecodeError, AttributeError, TypeError, KeyError, UnicodeDecodeError):
-            return str(msgspec.json.decode(self.body)["error"]["message"])[:_LONGEST_WORDS]
-        return f"status {self.status}"
+            if "text/plain" in self.headers.get("content-type", ""):
+                words = " ".join(self.body.decode().split())
+            else:
+                words = str(msgspec.json.decode(self.body)["error"]["message"])
+        return f"status {self.status}: {words[:_LONGEST_WORDS]}" if words else f"status {self.status}"
 
 
 class LinkGone(TargetUnreadable):
@@ -220,7 +224,7 @@ class Session:
         """An answer that is about what was asked. Raises SignInRefused and TargetUnreadable."""
         if answer.status in (401, 403):
             raise SignInRefused(
-                f"{self.place} lets nobody in like that (status {answer.status}: {self.hide(answer.said())}). Give "
+                f"{self.place} lets nobody in like that ({self.hide(answer.said())}). Give "
                 "a token or a password, or ask for the right to do this."
             )
         if 300 <= answer.status < 400:  # noqa: PLR2004 - the statuses that lead elsewhere
@@ -244,6 +248,11 @@ class Session:
                 "TIDYMERGE_ANSWER_WAIT gives it more."
             ) from None
         except httpx.HTTPError as error:
+            if refused := _certificate(error):
+                raise BadAddress(
+                    f"The certificate of {self.place} is not accepted: {refused}. Use the name that it is for, or name "
+                    f"the file of certificates to trust for {self.host} as ca_file in the job."
+                ) from None
             why = self.hide(str(error) or type(error).__name__)
             raise ServerAway(f"No connection to {self.place}: {why}.") from None
         except httpx.InvalidURL as error:
@@ -255,11 +264,20 @@ class Session:
         said = self.hide(answer.said())
         hint = " Is it the root of an OData service, which has $metadata below it?" if asked == "$metadata" else ""
         kind = LinkGone if answer.status == GONE else TargetUnreadable
-        return kind(f"{self.place} refused {asked} (status {answer.status}): {said}.{hint}")
+        return kind(f"{self.place} refused {asked} ({said}).{hint}")
 
     def hide(self, text: str) -> str:
         """What a service said, without what signs us in."""
         return self._secrets.hide(self._address.hide(text))
+
+
+def _certificate(error: BaseException | None) -> str:
+    """What is wrong with a certificate, if an error comes from that."""
+    while error is not None:
+        if said := getattr(error, "verify_message", ""):
+            return str(said).rstrip(".")
+        error = error.__cause__ or error.__context__
+    return ""
 
 
 def _seconds(text: str) -> float | None:
