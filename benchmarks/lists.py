@@ -4,7 +4,7 @@
 
 Reading: all records, page by page; bare is an httpx loop with `response.json()` that follows the links. Writing: changed
 records in change sets of 100; bare posts the same batches, made before. All imports are counted. At last: from which
-share of the list on it is faster to read all of it than to ask by keys.
+share of the list on it is faster to read all of it than to ask by keys; and what it takes to read only what changed.
 """
 
 import argparse
@@ -146,6 +146,34 @@ def shares(rows: list[list[str]]) -> None:
     session.close()
 
 
+def changes(rows: list[list[str]]) -> None:
+    """How long it takes to read only what changed, and all."""
+    import httpx
+
+    from tidymerge.address import parse
+    from tidymerge.model.access import Access
+    from tidymerge.services.odata.describe import described
+    from tidymerge.services.odata.reading import Records
+    from tidymerge.services.odata.session import Session
+    from tidymerge.services.odata.tracking import tracked
+
+    session = Session(parse(f"{_ROOT}#hives"), Access())
+    records = Records(session, described(session.metadata, "hives"))
+    columns = records.about.shape.columns
+    began = time.perf_counter()
+    link = tracked(records, columns, None).onward
+    whole = time.perf_counter() - began
+    print("\n| records that changed | of the time for all |\n|---|---|")
+    for some in (0, 100, 1_000, 10_000):
+        for one in batches(rows[:some], some):
+            httpx.post(f"{_ROOT}$batch", content=one, headers={"Content-Type": "application/json"}, timeout=120)
+        began = time.perf_counter()
+        found = tracked(records, columns, link)
+        print(f"| {found.records.values.num_rows:,} | {(time.perf_counter() - began) / whole:.3f} |", flush=True)
+        link = found.onward
+    session.close()
+
+
 def main() -> None:
     """Serve a list, run the ways, print the tables."""
     parser = argparse.ArgumentParser(description=__doc__)
@@ -167,6 +195,7 @@ def main() -> None:
             line(f"{options.rows:,} records read", found)
             write_ways(folder, rows[: options.changed], options.rounds)
             shares(rows)
+            changes(rows)
         finally:
             running.terminate()
             running.wait()

@@ -118,7 +118,7 @@ def test_an_id_that_a_sheet_would_have_to_give_is_refused(folder):
     incoming(folder, [["zoe@x", "Zoe", ""]], [["L3", "zoe@x", ""]])
     path = Path(job(folder))
     path.write_text(path.read_text().replace('\nName = "Name"', ""))
-    with pytest.raises(errors.BadOption, match="Keepers gives no Name to new rows"):
+    with pytest.raises(errors.BadOption, match="Keepers gives new rows no Name in time"):
         tidymerge.preview(job=str(path))
 
 

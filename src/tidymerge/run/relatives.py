@@ -63,7 +63,7 @@ class Relative(Struct, frozen=True):
             take = as_array(fresh.after[find.take])
         elif not self.gives_ids and len(fresh):
             raise BadOption(
-                f"{self.name} gives no {find.take} to new rows by itself, so {find.take} can't be looked up for them: "
+                f"{self.name} gives new rows no {find.take} in time, so {find.take} can't be looked up for them: "
                 "load that column, too, or look up another one."
             )
         else:
