@@ -86,17 +86,22 @@ def test_records_that_went_stay_and_are_counted(lists):
 
 
 def test_where_the_service_can_not_tell_all_records_are_read(lists):
-    lists.fill(5)
+    lists.fill(20)
     job = job_of(lists)
     load(job)
     lists.wrote("PATCH", ("L", 1), kg=7)
     lists.fault(path="hives", method="GET", status=410)
     gone = load(job)
-    assert (gone.rows.read, gone.rows.updated) == (5, 1)
+    assert (gone.rows.read, gone.rows.updated) == (20, 1)
     assert "no longer knows what changed since the run before." in str(gone.notes)
+    lists.wrote("PATCH", ("L", 2), kg=7)
+    lists.wrote("PATCH", ("L", 3), kg=8)
+    assert load(job, rows="1").rows.read == 1
+    assert load(job).rows.read == 2  # the other one, too
     lists.manners.tracks = False
     silent = load(job, from_start=True)
-    assert (silent.rows.read, "so the next run reads all records, too" in str(silent.notes)) == (5, True)
+    assert "All records are read, as it was asked to start anew." in silent.notes
+    assert (silent.rows.read, "so the next run reads all records, too" in str(silent.notes)) == (20, True)
 
 
 def test_changes_are_told_in_every_form_that_the_standard_has(lists):

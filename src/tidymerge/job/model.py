@@ -243,7 +243,7 @@ class Job(Struct, frozen=True):
     @property
     def reads_on(self) -> bool:
         """Whether only rows are read that are new since a run before, so that there may be none."""
-        return bool(self.read.tracked) or (self.newer is not None and self.newer.last is not None)
+        return any((self.read.tracked or {}).values()) or (self.newer is not None and self.newer.last is not None)
 
     def name_of(self, address: str) -> str:
         """What to call an address of incoming rows."""

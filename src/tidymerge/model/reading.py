@@ -13,9 +13,9 @@ class ReadOptions(Struct, frozen=True):
 
     `delimiter`, `quote` and `encoding` are for text files, `cells` (B4:H40) for workbooks, `query` for databases. A
     server may leave out rows whose column `newer` is less than a value. Of lists behind HTTP only records are read that
-    changed since the links in `tracked` were given, by address; all records of those that it lacks. The `format` is one
-    of text (csv, tsv, json, jsonl), which else follows from the file's name. `services` say how those behind HTTP are
-    reached.
+    changed since the links in `tracked` were given, by address; all records of those that it lacks, or has '' for. The
+    `format` is one of text (csv, tsv, json, jsonl), which else follows from the file's name. `services` say how those
+    behind HTTP are reached.
     """
 
     delimiter: str | None = None

@@ -38,7 +38,9 @@ def _links(log: RunLog, job: Job) -> dict[str, str]:
     for text in job.incoming:
         if not is_service(text):
             raise BadOption(f"only_changed is for lists behind HTTP, not for {without_password(text)}: try newer_by.")
-    places = [] if job.from_start else [without_password(text) for text in job.incoming]
+    places = [without_password(text) for text in job.incoming]
+    if job.from_start:
+        return dict.fromkeys(places, "")
     return {place: link for place in places if (link := _last(log, job, place)) is not None}
 
 

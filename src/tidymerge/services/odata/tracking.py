@@ -5,7 +5,6 @@ are read as they stand now.
 """
 
 from collections.abc import Sequence
-from typing import Any
 
 from msgspec import Struct
 
@@ -30,10 +29,10 @@ class Tracked(Struct, frozen=True):
 def tracked(records: Records, columns: Sequence[TargetColumn], link: str | None) -> Tracked:
     """The records that changed since a link was given; all of them without one, or where the service can't tell.
 
-    Raises TargetUnreadable.
+    A link that is '' asks for all. Raises TargetUnreadable.
     """
-    if link is None:
-        return _all(records, columns, "no run before is known")
+    if not link:
+        return _all(records, columns, "no run before is known" if link is None else "it was asked to start anew")
     host = records.session.host
     try:
         rows, removed, onward = _since(records, link)
@@ -81,7 +80,7 @@ def _all(records: Records, columns: Sequence[TargetColumn], why: str) -> Tracked
     return Tracked(put_together(found), *_kept(records, onward, [f"All records are read, as {why}."]))
 
 
-def _kept(records: Records, onward: str | None, notes: list[Any]) -> tuple[str | None, tuple[str, ...]]:
+def _kept(records: Records, onward: str | None, notes: list[str]) -> tuple[str | None, tuple[str, ...]]:
     """The link, if it is one that may be kept; and what is said."""
     host = records.session.host
     if onward is None:
