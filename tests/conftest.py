@@ -1,6 +1,7 @@
 """What the tests share: the installed program, and small databases and sheets in a temporary folder."""
 
 import csv
+import os
 import sqlite3
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -15,6 +16,11 @@ from strategies import LONG
 from tidymerge import Limits, Most
 
 pytest.register_assert_rewrite("contract", "server_contract")
+
+
+def pytest_xdist_auto_num_workers() -> int:
+    """Half more than there are cores: each test waits a good deal for disks, servers and programs."""
+    return max(len(os.sched_getaffinity(0)) * 3 // 2, 1)
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
