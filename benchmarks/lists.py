@@ -164,7 +164,8 @@ def changes(rows: list[list[str]]) -> None:
     link = tracked(records, columns, None).onward
     whole = time.perf_counter() - began
     print("\n| records that changed | of the time for all |\n|---|---|")
-    for some in (0, 100, 1_000, 10_000):
+    link = tracked(records, columns, link).onward  # of no changes: what the first one costs is not of interest
+    for some in (100, 1_000, 10_000):
         for one in batches(rows[:some], some):
             httpx.post(f"{_ROOT}$batch", content=one, headers={"Content-Type": "application/json"}, timeout=120)
         began = time.perf_counter()
