@@ -82,7 +82,7 @@ def test_records_that_went_stay_and_are_counted(lists):
     lists.wrote("PATCH", ("L", 1), kg=7)
     told = load(absent)
     assert (told.rows.updated, told.rows.removed) == (1, 0)  # what was not read is not absent
-    assert "only what is new since the last run was read" in str(told.warnings)
+    assert "the job reads only what is new since its last run" in str(told.warnings)
 
 
 def test_where_the_service_can_not_tell_all_records_are_read(lists):
@@ -101,7 +101,7 @@ def test_where_the_service_can_not_tell_all_records_are_read(lists):
     lists.manners.tracks = False
     silent = load(job, from_start=True)
     assert "All records are read, as it was asked to start anew." in silent.notes
-    assert (silent.rows.read, "so the next run reads all records, too" in str(silent.notes)) == (20, True)
+    assert (silent.rows.read, "so the next run reads these records again, too" in str(silent.notes)) == (20, True)
 
 
 def test_changes_are_told_in_every_form_that_the_standard_has(lists):
@@ -112,7 +112,12 @@ def test_changes_are_told_in_every_form_that_the_standard_has(lists):
     told = {
         "@odata.context": "$metadata#hives/$delta",
         "value": [
-            {"code": "L", "no": 1, "kg": 1},  # not all properties, and not the newest value
+            {
+                "code": "L",
+                "no": 1,
+                "kg": 1,
+                "removed@odata.type": "#Date",
+            },  # not all properties, and not the newest value
             {"@odata.context": "$metadata#hives/$deletedEntity", "id": "hives(code='L',no=2)", "reason": "deleted"},
             {"@removed": {"reason": "changed"}, "code": "L", "no": 3},
             {"@odata.context": "$metadata#hives/$link", "source": "hives(1)", "target": "x", "relationship": "y"},
@@ -141,6 +146,6 @@ def test_a_link_that_holds_a_secret_is_not_kept(lists, monkeypatch):
     answer = {"value": [], "@odata.deltaLink": f"{lists.root}hives?$deltatoken={SECRET}"}
     lists.fault(path="hives", method="GET", answer=json.dumps(answer).encode())
     told = load(job_of(lists))
-    assert "holds a secret, so it is not kept" in str(told.notes)
+    assert "holds a secret. So it is not kept" in str(told.notes)
     home = Path(os.environ["TIDYMERGE_HOME"])
     assert not [path for path in home.rglob("*") if path.is_file() and SECRET.encode() in path.read_bytes()]

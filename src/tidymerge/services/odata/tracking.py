@@ -5,6 +5,7 @@ are read as they stand now.
 """
 
 from collections.abc import Sequence
+from urllib.parse import unquote
 
 from msgspec import Struct
 
@@ -62,7 +63,7 @@ def _since(records: Records, link: str) -> tuple[Rows, int, str | None]:
     for answer in records.answers(link):
         for row in answer["value"]:
             context = said(row, "context") or ""
-            if context.endswith("/$deletedEntity") or any("@" in name and "removed" in name for name in row):
+            if context.endswith("/$deletedEntity") or "@removed" in row or "@odata.removed" in row:
                 removed += 1
             elif not context.endswith(("/$link", "/$deletedLink")):
                 rows.append(row)
@@ -84,9 +85,12 @@ def _kept(records: Records, onward: str | None, notes: list[str]) -> tuple[str |
     """The link, if it is one that may be kept; and what is said."""
     host = records.session.host
     if onward is None:
-        notes.append(f"{host} does not say what changes from now on, so the next run reads all records, too.")
-    elif records.session.hide(onward) != onward:
-        notes.append(f"The link that {host} gives to go on from holds a secret, so it is not kept.")
+        notes.append(f"{host} does not say from where to go on, so the next run reads these records again, too.")
+    elif any(records.session.hide(text) != text for text in (onward, unquote(onward))):
+        notes.append(
+            f"The link that {host} gives to go on from holds a secret. So it is not kept, and the next run reads these "
+            "records again, too."
+        )
         onward = None
     else:
         records.session.url(onward)
