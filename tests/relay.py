@@ -5,17 +5,18 @@ import socket
 import ssl
 import threading
 from typing import Self
+from urllib.parse import urlsplit
 
 
 class Relay:
-    """Passes on what goes to and comes from a port of this machine; with a `tls` context clients must speak TLS.
+    """Passes on what goes to and comes from a service on this machine; with a `tls` context clients must speak TLS.
 
     `passed` counts the bytes that went to the service, and those that came back. `cut(side, left)` ends the connection
     after so many more of one of them; with `away` no other one comes about from then on.
     """
 
-    def __init__(self, port: int, tls: ssl.SSLContext | None = None) -> None:
-        self._to, self._tls, self._lock = port, tls, threading.Lock()
+    def __init__(self, root: str, tls: ssl.SSLContext | None = None) -> None:
+        self._to, self.tls, self._lock = urlsplit(root).port, tls, threading.Lock()
         self._listening = socket.create_server(("127.0.0.1", 0))
         self.port = self._listening.getsockname()[1]
         self.passed = [0, 0]
@@ -49,7 +50,7 @@ class Relay:
             if self._gone:
                 client.close()
                 return
-            client = client if self._tls is None else self._tls.wrap_socket(client, server_side=True)
+            client = client if self.tls is None else self.tls.wrap_socket(client, server_side=True)
             service = socket.create_connection(("127.0.0.1", self._to))
             for one in (client, service):
                 one.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)

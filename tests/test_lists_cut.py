@@ -85,7 +85,7 @@ def test_a_connection_that_is_cut_at_any_byte(path, folder, version):
     """At a byte of a change set's body or its answer, or at any that goes over the wire; half of them for good."""
     manners, by_chance = Manners(version=version), random.Random(3)
     seen = dict.fromkeys(("loaded", "failed", "partly"), 0)
-    with served(path, manners) as root, Relay(int(root.split(":")[2].split("/")[0])) as relay:
+    with served(path, manners) as root, Relay(root) as relay:
         place = f"http://127.0.0.1:{relay.port}/coop/#hives"
         before = rows(path)
         done = tidymerge.load("in.csv", place, key="k", limits=NO_LIMITS, accept_warnings=True)

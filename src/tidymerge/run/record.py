@@ -36,10 +36,6 @@ def recorded(log: RunLog, run: Run) -> Iterator[Recording]:
     recording = log.begin(run.name)
     try:
         yield recording
-    except UsageError:
-        recording.leave()
-        log.tidy()
-        raise
     except Stopped as stopped:
         recording.settle(replace(run, state=State.STOPPED, message=str(stopped), receipt=stopped.receipt))
         raise
@@ -50,6 +46,9 @@ def recorded(log: RunLog, run: Run) -> Iterator[Recording]:
             _say_why(log, run.name, error)
             if isinstance(error, ServerAway) and said:
                 raise ServerAway(f"{error} {said}", **error.facts) from error
+            raise
+        if isinstance(error, UsageError):
+            log.tidy()
             raise
         recording.settle(replace(run, state=State.FAILED, message=_said(error)))
         raise

@@ -249,7 +249,7 @@ class Session:
             ) from None
         except httpx.HTTPError as error:
             if refused := _certificate(error):
-                raise BadAddress(
+                raise ServerAway(
                     f"The certificate of {self.place} is not accepted: {refused}. Use the name that it is for, or name "
                     f"the file of certificates to trust for {self.host} as ca_file in the job."
                 ) from None
