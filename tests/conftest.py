@@ -20,7 +20,8 @@ pytest.register_assert_rewrite("contract", "server_contract")
 
 def pytest_xdist_auto_num_workers() -> int:
     """Half more than there are cores: each test waits a good deal for disks, servers and programs."""
-    return max(len(os.sched_getaffinity(0)) * 3 // 2, 1)
+    cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+    return max(cores * 3 // 2, 1)
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
@@ -28,12 +29,9 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
 
     A peer that needs Node.js is for the long proofs only.
     """
-    runs = {
-        True: lambda item: _by_chance(item) or item.path.name in _LONG_ONLY,
-        False: lambda item: item.path.name not in _LONG_ONLY,
-    }[LONG]
-    config.hook.pytest_deselected(items=[item for item in items if not runs(item)])
-    items[:] = [item for item in items if runs(item)]
+    chosen = [item for item in items if (_by_chance(item) if LONG else item.path.name not in _LONG_ONLY)]
+    config.hook.pytest_deselected(items=list(set(items) - set(chosen)))
+    items[:] = chosen
 
 
 _LONG_ONLY = ("test_bad_peer.py",)
@@ -41,6 +39,7 @@ _LONG_ONLY = ("test_bad_peer.py",)
 
 def _by_chance(item: pytest.Item) -> bool:
     known = item.path.parent.name == "model" or item.path.name in (
+        *_LONG_ONLY,
         "test_kills.py",
         "test_lists_cut.py",
         "test_lists_tracked.py",

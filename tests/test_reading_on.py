@@ -70,6 +70,18 @@ def test_numbers_serve_too_and_never_miss_one(run, coop):
         assert dict(do("SELECT k, kg FROM hives")) == known
 
 
+def test_a_run_of_some_columns_says_nothing_of_the_others(run, coop):
+    do("ALTER TABLE hives ADD COLUMN tare INTEGER")
+    Path("job.toml").write_text(Path("job.toml").read_text() + 'tare = "kg"\n')
+    do("INSERT INTO staging VALUES (1, 1, '2026-05-01'), (2, 2, '2026-05-02')")
+    load(run)
+    do("UPDATE staging SET kg = 9, changed_on = '2026-05-03' WHERE k = 1")
+    do("UPDATE staging SET changed_on = '2026-05-09' WHERE k = 2")
+    assert load(run, "--only", "kg")["rows"]["updated"] == 1
+    assert load(run)["rows"]["updated"] == 1
+    assert do("SELECT * FROM hives WHERE k = 1") == [(1, 9, 9)]
+
+
 def test_no_record_is_absent_where_only_what_is_new_is_read(run, coop):
     job = Path("job.toml").read_text()
     Path("job.toml").write_text(job + '[rules]\nabsent = "remove"\n')
@@ -79,7 +91,7 @@ def test_no_record_is_absent_where_only_what_is_new_is_read(run, coop):
     do("INSERT INTO hives VALUES (8, 8)")
     second = load(run)
     assert (second["incoming"]["rows"], second["rows"]["removed"]) == (1, 0)
-    assert "only what is new since the last run was read" in str(second["warnings"])
+    assert "the job reads only what is new since its last run" in str(second["warnings"])
     Path("job.toml").write_text(
         '[incoming]\nat = "week*.csv"\nonce = true\n[target]\nat = "coop.db#hives"\n[rules]\nabsent = "remove"\n'
     )

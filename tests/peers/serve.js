@@ -1,4 +1,4 @@
-// A service of OData that we did not write, which tests hardly behave worse than: node serve.js FOLDER.
+// A service of OData that we did not write, and that behaves badly: node serve.js FOLDER.
 // FOLDER has metadata.xml, and Hives.json with its records. It prints its port.
 const http = require('http');
 const { default: Service } = require('@sap-ux/fe-mockserver-core');

@@ -45,7 +45,7 @@ def _why_not(job: Job, gathered: Gathered, parts: Sequence[Part], nameless: int)
     if job.take_rows or job.read.cells:
         return "only some of the rows were asked for"
     if job.reads_on:
-        return "only what is new since the last run was read"
+        return "the job reads only what is new since its last run"
     if not read:
         return "there are no rows"
     if nameless:

@@ -117,7 +117,8 @@ def stage_load(
         from tidymerge.run.reading_on import only_new_rows  # late: few jobs need it
 
         gathered, newest = only_new_rows(gathered, job.newer)
-    newest = {} if job.take_rows else newest or gathered.onward  # of other rows the next run must still hear
+    # What this run was not to load, the next one must still hear of.
+    newest = {} if job.take_rows or job.only else newest or gathered.onward
     gathered = gathered.together() if seen else gathered
     widened = created(job, gathered, target) if job.create else widen(job, gathered, shape, target)
     known = known_rows(log, job, target)
