@@ -11,42 +11,18 @@ import pytest
 from openpyxl import Workbook
 
 import servers
+from chance import pytest_collection_modifyitems, pytest_runtest_setup, pytest_terminal_summary, share  # noqa: F401
 from program import Ended, Programs
-from strategies import LONG
 from tidymerge import Limits, Most
 
 pytest.register_assert_rewrite("contract", "server_contract")
 
 
+@pytest.hookimpl(optionalhook=True)
 def pytest_xdist_auto_num_workers() -> int:
     """Half more than there are cores: each test waits a good deal for disks, servers and programs."""
     cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
     return max(cores * 3 // 2, 1)
-
-
-def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
-    """In the long proofs runs what is made by chance, in its full number: the short suite has run the rest.
-
-    A peer that needs Node.js is for the long proofs only.
-    """
-    chosen = [item for item in items if (_by_chance(item) if LONG else item.path.name not in _LONG_ONLY)]
-    config.hook.pytest_deselected(items=list(set(items) - set(chosen)))
-    items[:] = chosen
-
-
-_LONG_ONLY = ("test_bad_peer.py",)
-
-
-def _by_chance(item: pytest.Item) -> bool:
-    known = item.path.parent.name == "model" or item.path.name in (
-        *_LONG_ONLY,
-        "test_kills.py",
-        "test_lists_cut.py",
-        "test_lists_tracked.py",
-        "test_watch.py",
-        "test_reading_on.py",
-    )
-    return known or getattr(item.obj, "is_hypothesis_test", False)  # type: ignore[attr-defined]
 
 
 EVERYTHING = Most(100, "target")
@@ -77,19 +53,17 @@ def folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 
 
 @pytest.fixture(scope="session")
-def programs(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Programs]:
+def programs(shared_folder: Path) -> Programs:
     """What runs the program quickly."""
-    found = Programs(tmp_path_factory.mktemp("programs"))
-    yield found
-    found.close()
+    return Programs(shared_folder)
 
 
 @pytest.fixture
 def run(folder: Path, programs: Programs) -> Callable[..., Ended]:
-    """Run the program in the folder, without a terminal."""
+    """Run the program in the folder, without a terminal: in this process, or with the reason why not."""
 
-    def run(*arguments: str, stdin: bytes = b"", script: str | None = None, **environment: str) -> Ended:
-        return programs.run(arguments, folder, stdin, script, **environment)
+    def run(*arguments: str, **how: Any) -> Ended:
+        return programs.run(arguments, folder, **how)
 
     return run
 
@@ -128,15 +102,23 @@ def stored(address: str, columns: str = "*") -> list[tuple]:
 
 
 @pytest.fixture(scope="session")
-def postgresql_server() -> Iterator[str]:
-    with servers.postgresql() as url:
+def shared_folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A folder that all workers of this run have in common."""
+    own = tmp_path_factory.getbasetemp()
+    return own.parent if "PYTEST_XDIST_WORKER" in os.environ else own
+
+
+@pytest.fixture(scope="session")
+def postgresql_server(shared_folder: Path) -> Iterator[str]:
+    """The URL of a database of this worker's own."""
+    with servers.own_database(servers.shared("postgresql", shared_folder)) as url:
         yield url
 
 
 @pytest.fixture(scope="session")
-def mariadb_server() -> Iterator[str]:
-    with servers.mariadb() as url:
-        yield url
+def mariadb_server(shared_folder: Path) -> str:
+    """The URL of a server on which each test makes databases of its own names."""
+    return servers.shared("mariadb", shared_folder)
 
 
 @pytest.fixture

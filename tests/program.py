@@ -1,11 +1,12 @@
-"""The installed program, run as often as the tests need it: loaded once, forked for each run.
+"""The installed program, run as often as the tests need it.
 
-Most of a short run is the start of Python and the import of libraries. A process of our own has both behind it and
-starts no threads; each run is a child of it, with its own folder, environment, standard streams and exit status, and goes
-through the same `main` as the installed command, or through a script that puts something in its way before. `PROGRAM`
-is that command itself, for what is about the start.
+Most of a short run is the start of Python and the import of libraries. `run` calls the entry point of the installed
+command in this process, with its own arguments, folder, environment and standard streams. A test that needs a process
+of its own says why, and gets a child of a process that has all imports behind it and starts no threads: it goes through
+the same entry point, or through a script that puts something in its way before. `PROGRAM` is the command itself, for
+what is about the start.
 
-Started as a script, this file is that process.
+Started as a script, this file is the process that is forked.
 """
 
 import contextlib
@@ -17,22 +18,25 @@ import pty
 import select
 import signal
 import socket
-import subprocess
 import sys
 import sysconfig
 import tempfile
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cache
+from importlib.metadata import entry_points
 from pathlib import Path
-from typing import Any
+from typing import Any, NoReturn
 
 import tidymerge
+from servers import kept
+from tidymerge.cli.screen.closing import _DONE
 
 PROGRAM = str(Path(sysconfig.get_path("scripts")) / "tidymerge")
 LATE = (  # what libraries the commands import when they need them
-    "adbc_driver_sqlite", "jinja2", "matplotlib.figure", "matplotlib.backends.backend_agg", "odfdo", "openpyxl", "psycopg",
-    "pyarrow.compute", "pyarrow.csv", "pyarrow.parquet", "pydantic", "pymysql", "python_calamine", "rich.progress",
+    "adbc_driver_sqlite", "jinja2", "matplotlib.figure", "matplotlib.backends.backend_agg", "odfdo", "openpyxl", "pandas",
+    "psycopg", "pyarrow.compute", "pyarrow.csv", "pyarrow.parquet", "pydantic", "pymysql", "python_calamine", "rich.progress",
     "rich.table", "sqlglot", "tomlkit", "typer", "watchfiles",
 )  # fmt: skip
 _OF_TERMINALS = {"COLUMNS", "CLICOLOR_FORCE", "FORCE_COLOR", "NO_COLOR"}  # which would change what is printed
@@ -79,19 +83,10 @@ class Running:
 
 
 class Programs:
-    """The process that is forked. `start` and `run` are like those of `subprocess`."""
+    """The process that is forked, which all workers share. `start` and `run` are like those of `subprocess`."""
 
     def __init__(self, folder: Path) -> None:
-        self._at = str(folder / "programs")
-        self._process = subprocess.Popen([sys.executable, __file__, self._at])
-        while not Path(self._at).exists():
-            if self._process.poll() is not None:
-                raise RuntimeError("the process that tests fork did not start")
-            time.sleep(0.01)
-
-    def close(self) -> None:
-        self._process.kill()
-        self._process.wait()
+        self._at = folder / "programs.at"
 
     def start(
         self,
@@ -106,26 +101,34 @@ class Programs:
             with Path(os.devnull).open("r+b") as nothing:
                 return self.start(arguments, folder, (nothing, nothing, nothing), script, **environment)
         connection = socket.socket(socket.AF_UNIX)
-        connection.connect(self._at)
+        connection.connect(kept(self._at, sys.executable, __file__, str(self._at.with_suffix(".socket"))))
         asked = {
             "arguments": list(arguments),
             "folder": str(folder),
             "script": script,
-            "environment": {name: value for name, value in os.environ.items() if name not in _OF_TERMINALS}
-            | environment,
+            "environment": _environment(environment),
         }
         socket.send_fds(connection, [b"go"], [file if isinstance(file, int) else file.fileno() for file in files])
         connection.sendall(json.dumps(asked).encode() + b"\n")
         return Running(connection)
 
     def run(
-        self, arguments: Sequence[str], folder: Path, stdin: bytes = b"", script: str | None = None, **environment: str
+        self,
+        arguments: Sequence[str],
+        folder: Path,
+        stdin: bytes = b"",
+        script: str | None = None,
+        process: str | None = None,
+        **environment: str,
     ) -> Ended:
-        """Run the program to its end."""
+        """Run the program to its end: here, or in a process of its own for a script, or for the reason given."""
         with tempfile.TemporaryFile() as given, tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err:
             given.write(stdin)
             given.seek(0)
-            status = self.start(arguments, folder, (given, out, err), script, **environment).wait()
+            if script is None and process is None:
+                status = _run_here(arguments, folder, (given, out, err), environment)
+            else:
+                status = self.start(arguments, folder, (given, out, err), script, **environment).wait()
             out.seek(0)
             err.seek(0)
             return Ended(status, out.read().decode(), err.read().decode())
@@ -155,26 +158,86 @@ class Programs:
         return shown.decode(), running.wait(10)
 
 
-def _serve(at: str) -> None:
-    """Fork a run for each connection, until our parent is gone."""
+def _environment(more: Mapping[str, str]) -> dict[str, str]:
+    return {name: value for name, value in os.environ.items() if name not in _OF_TERMINALS} | dict(more)
+
+
+class _Exit(BaseException):
+    """The program ended, with this status."""
+
+
+def _exit(status: int) -> NoReturn:
+    raise _Exit(status)
+
+
+def _run_here(arguments: Sequence[str], folder: Path, files: Sequence[Any], environment: Mapping[str, str]) -> int:
+    """The exit status of a run in this process, which has afterwards all that it had before."""
+    ours = [os.dup(number) for number in range(3)]
+    before = os.environ.copy(), Path.cwd(), sys.argv, (sys.stdin, sys.stdout, sys.stderr)
+    handlers = {number: signal.getsignal(number) for number in (signal.SIGINT, signal.SIGTERM)}
+    leave, os._exit = os._exit, _exit
+    try:
+        _take_place(arguments, folder, [file.fileno() for file in files], _environment(environment))
+        tempfile.tempdir = None  # which remembers TMPDIR
+        _entry_point()()
+    except _Exit as ended:
+        return ended.args[0]
+    finally:
+        os._exit = leave
+        for number, file in enumerate(ours):
+            os.dup2(file, number)
+            os.close(file)
+        for number, handler in handlers.items():
+            signal.signal(number, handler)
+        variables, place, sys.argv, (sys.stdin, sys.stdout, sys.stderr) = before
+        os.environ.clear()
+        os.environ.update(variables)
+        os.chdir(place)
+        tempfile.tempdir = None
+        _DONE.clear()
+    raise AssertionError("the program returned without a status")
+
+
+def _take_place(
+    arguments: Sequence[str], folder: Path | str, files: Sequence[int], variables: Mapping[str, str]
+) -> None:
+    """Give this process what a run has: standard streams, a folder, an environment and arguments."""
+    for number, file in enumerate(files):
+        os.dup2(file, number)
+    os.chdir(folder)
+    os.environ.clear()
+    os.environ.update(variables)
+    sys.argv = [PROGRAM, *arguments]
+    sys.stdin, sys.stdout, sys.stderr = (
+        io.TextIOWrapper(os.fdopen(number, mode, closefd=False), "utf-8", errors) for number, mode, errors in
+        ((0, "rb", "strict"), (1, "wb", "strict"), (2, "wb", "backslashreplace"))
+    )  # fmt: skip
+
+
+@cache
+def _entry_point() -> Callable[[], NoReturn]:
+    (found,) = entry_points(group="console_scripts", name="tidymerge")
+    return found.load()
+
+
+def _serve(at: str, owner: int) -> None:
+    """Fork a run for each connection, until the process that runs the tests is gone."""
     own = (module.name for module in pkgutil.walk_packages(tidymerge.__path__, "tidymerge."))
     for name in (*LATE, *(name for name in own if not name.endswith("__main__"))):
         __import__(name)
+    sys.modules["tidymerge.cli.app"].command()
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)
     listening = socket.socket(socket.AF_UNIX)
-    listening.bind(f"{at}.new")
+    listening.bind(at)
     listening.listen()
-    listening.settimeout(5)
-    Path(f"{at}.new").rename(at)  # whoever sees the name can connect
-    parent = os.getppid()
-    while os.getppid() == parent:
-        with contextlib.suppress(TimeoutError):
-            connection, _ = listening.accept()
-            connection.setblocking(True)
-            if os.fork() == 0:
-                listening.close()
-                _handle(connection)
-            connection.close()
+    print(at, flush=True)
+    watched = os.pidfd_open(owner)
+    while watched not in select.select([watched, listening], [], [])[0]:
+        connection, _ = listening.accept()
+        if os.fork() == 0:
+            listening.close()
+            _handle(connection)
+        connection.close()
 
 
 def _handle(connection: socket.socket) -> None:
@@ -195,24 +258,14 @@ def _handle(connection: socket.socket) -> None:
 
 def _become(asked: dict[str, Any], files: Sequence[int]) -> None:
     """Be the program: never returns."""
-    for number, file in enumerate(files):
-        os.dup2(file, number)
+    _take_place(asked["arguments"], asked["folder"], files, asked["environment"])
+    for file in files:
         os.close(file)
-    os.chdir(asked["folder"])
-    os.environ.clear()
-    os.environ.update(asked["environment"])
-    sys.argv = [PROGRAM, *asked["arguments"]]
-    sys.stdin, sys.stdout, sys.stderr = (
-        io.TextIOWrapper(os.fdopen(number, mode), "utf-8", errors) for number, mode, errors in
-        ((0, "rb", "strict"), (1, "wb", "strict"), (2, "wb", "backslashreplace"))
-    )  # fmt: skip
     if asked["script"] is not None:
         exec(asked["script"], {"__name__": "script"})  # noqa: S102 - a test's own
         os._exit(0)
-    from tidymerge.cli.app import main
-
-    main()
+    _entry_point()()
 
 
 if __name__ == "__main__":
-    _serve(sys.argv[1])
+    _serve(sys.argv[1], int(sys.argv[2]))

@@ -1,27 +1,6 @@
 """Hypothesis strategies that the tests share: keys, cells and whole sheets as people send them."""
 
-import os
-
-from hypothesis import HealthCheck, Phase, settings
 from hypothesis import strategies as st
-
-# The long proofs try the full number of everything that is made by chance; the short suite, a part that is always the same.
-LONG = bool(os.environ.get("TIDYMERGE_LONG"))
-
-
-def some(number: int) -> int:
-    """How many of so many examples to try."""
-    return number if LONG else max(number // 9, 4)
-
-
-# Without shrinking: an example here makes a database, and what fails is small as it is.
-PROPERTY = settings(
-    deadline=None,
-    max_examples=some(100),
-    derandomize=bool(os.environ.get("CI")) or not LONG,
-    phases=(Phase.explicit, Phase.reuse, Phase.generate),
-    suppress_health_check=[HealthCheck.too_slow],
-)
 
 SIGNS = st.one_of(st.integers(0, 0xD7FF), st.integers(0xE000, 0x10FFFF)).map(chr)  # no table of Unicode is built for it
 

@@ -155,7 +155,8 @@ def test_target(run, hives, folder, target, status, code, words):
 def test_a_locked_database_is_named(run, hives, folder):
     holder = sqlite3.connect(folder / "coop.db", isolation_level=None)
     holder.execute("BEGIN IMMEDIATE")
-    ended = run("load", text_file(folder / "good.csv", GOOD), "--into", hives, TIDYMERGE_LOCK_WAIT="1")
+    good, why = text_file(folder / "good.csv", GOOD), "locks of files are a process's"
+    ended = run("load", good, "--into", hives, process=why, TIDYMERGE_LOCK_WAIT="1")
     holder.execute("ROLLBACK")
     holder.close()
     assert (ended.status, "also after 1 seconds" in ended.err, "target-locked" in ended.err) == (1, True, True)

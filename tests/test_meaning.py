@@ -12,8 +12,9 @@ from hypothesis import strategies as st
 import naive
 import naive_rules
 import tidymerge
+from chance import PROPERTY, some
 from conftest import database, text_file
-from strategies import PROPERTY, SHEET_ROWS, TABLE_ROWS, some
+from strategies import SHEET_ROWS, TABLE_ROWS
 
 TABLE = """CREATE TABLE hives (code TEXT NOT NULL, no INTEGER NOT NULL, kg DECIMAL(8,2), seen DATE, note VARCHAR(10),
     other, PRIMARY KEY (code, no))"""

@@ -8,8 +8,8 @@ from pathlib import Path
 
 import pytest
 
+from chance import SEED
 from conftest import database, text_file
-from strategies import LONG
 
 SCHEMA = "CREATE TABLE staging (k INTEGER PRIMARY KEY, kg INTEGER, changed_on TIMESTAMP); CREATE TABLE hives (k INTEGER PRIMARY KEY, kg INTEGER);"
 
@@ -54,13 +54,14 @@ def test_only_rows_that_are_as_new_as_the_last_one_are_read(run, coop):
     assert "no dates, times or whole numbers" in run("preview", "--job", "job.toml").err
 
 
-def test_numbers_serve_too_and_never_miss_one(run, coop):
-    chance, known = random.Random(3), {}
+@pytest.mark.by_chance
+def test_numbers_serve_too_and_never_miss_one(run, coop, share):
+    chance, known = random.Random(3 + SEED), {}
     Path("job.toml").write_text(
         '[incoming]\nat = "coop.db"\nquery = "select k, kg, kg as version from staging"\nnewer_by = "version"\n[target]\nat = "coop.db#hives"\n[columns]\nk = "k"\nkg = "kg"\n'
     )
     version = -5
-    for _ in range(30 if LONG else 6):
+    for _ in share.of(6, 30):
         for _ in range(chance.randint(0, 4)):
             version += chance.randint(0, 3)  # several may have the same one
             key = chance.randint(1, 40)

@@ -13,8 +13,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tidymerge
+from chance import PROPERTY, some
 from conftest import NO_LIMITS, database, stored, text_file
-from strategies import PROPERTY, SHEET_ROWS, TABLE_ROWS, any_text, some
+from strategies import SHEET_ROWS, TABLE_ROWS, any_text
 from test_meaning import HEADER, RULES, TABLE, job_text
 
 AS_STORED = ", ".join(f"typeof({name}), quote({name})" for name in ("code", "no", "kg", "seen", "note", "other"))

@@ -14,8 +14,9 @@ from pathlib import Path
 import pytest
 from openpyxl import Workbook
 
+from chance import LONG, SEED
 from conftest import database
-from strategies import LONG
+from tidymerge.cli.commands.watch import _waiting
 
 JOB = """
 [incoming]
@@ -160,6 +161,15 @@ def test_a_second_watcher_waits_and_both_end_when_asked(run, drop, programs):
     assert held_rows() == {"A": 3}
 
 
+def test_what_arrives_while_a_file_is_loaded_is_heard(drop):
+    wait = _waiting(drop)
+    wait(60)
+    rows(drop / "1.csv", [("A", 2)])
+    before = time.monotonic()
+    wait(60)
+    assert time.monotonic() - before < 50
+
+
 def wait_for(seen, seconds=30):
     until = time.monotonic() + seconds
     while not seen():
@@ -167,10 +177,11 @@ def wait_for(seen, seconds=30):
         time.sleep(0.02)
 
 
+@pytest.mark.by_chance
 def test_killed_at_any_moment_every_file_is_loaded_exactly_once(run, drop, programs):
     """Files arrive in halves while the watcher is killed again and again."""
     kills, files, each = (100, 30, 60) if LONG else (6, 8, 40)
-    chance = random.Random(7)
+    chance = random.Random(7 + SEED)
 
     def arrive():
         for number in range(files):

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from strategies import PROPERTY
+from chance import PROPERTY
 from tidymerge.core.match.buckets import BUCKETS, buckets_of
 
 TEXTS = st.text(alphabet="abAB é0 ", max_size=4)

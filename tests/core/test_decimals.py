@@ -6,7 +6,7 @@ import pyarrow as pa
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from strategies import PROPERTY
+from chance import PROPERTY
 from tidymerge.core.expressions import decimals
 
 NUMBERS = st.one_of(

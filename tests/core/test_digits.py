@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from strategies import PROPERTY
+from chance import PROPERTY
 from tidymerge.core.expressions import compile_expression
 from tidymerge.core.expressions.types import Frame, Type
 from tidymerge.core.tidy import digits

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from strategies import PROPERTY
+from chance import PROPERTY
 from tidymerge.core.expressions import Frame, Type, compile_expression
 from tidymerge.errors import BadExpression
 

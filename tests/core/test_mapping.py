@@ -3,7 +3,8 @@
 import pytest
 from hypothesis import given
 
-from strategies import PROPERTY, any_text
+from chance import PROPERTY
+from strategies import any_text
 from tidymerge.core.naming.header import find_header, guess_header
 from tidymerge.core.naming.mapping import fold, pair_columns
 from tidymerge.errors import AmbiguousColumn, NoHeader, NoKey, NoSuchColumn, UnloadableColumn

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from strategies import PROPERTY
+from chance import PROPERTY
 from tidymerge.core.match.match import all_matches, code_keys, code_rows, match, repeats
 from tidymerge.model import ColumnType, Fold, Kind, TargetColumn
 

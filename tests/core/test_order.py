@@ -4,7 +4,7 @@ import pyarrow as pa
 from hypothesis import given
 from hypothesis import strategies as st
 
-from strategies import PROPERTY
+from chance import PROPERTY
 from tidymerge.core.match.order import generations
 from tidymerge.model import ForeignKey, TableShape
 

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from strategies import PROPERTY
+from chance import PROPERTY
 from tidymerge.core.infer.profile import profile
 from tidymerge.formats.table import arrays_of
 from tidymerge.model import IncomingColumn

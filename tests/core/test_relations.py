@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from strategies import PROPERTY
+from chance import PROPERTY
 from tidymerge.core.explain.relations import Node, Relation, as_dot, as_mermaid, layers
 
 NAMES = ["a", "b", "c", 'd "x"', "e\\n", "f"]

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from strategies import PROPERTY
+from chance import PROPERTY
 from tidymerge.core.tidy.convert import cast_cells
 from tidymerge.core.tidy.patterns import check_pattern, first_found
 from tidymerge.core.tidy.shaping import shape_column

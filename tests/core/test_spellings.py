@@ -10,8 +10,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from chance import PROPERTY
 from conftest import text_file
-from strategies import PROPERTY
 from tidymerge.core.infer.spellings import as_map, values_of
 
 VALUES = [

@@ -8,7 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from strategies import PROPERTY, any_text
+from chance import PROPERTY
+from strategies import any_text
 from tidymerge.core.tidy.tidying import guard, is_guarded, tidy, unguard
 
 TEXTS = st.lists(st.one_of(st.none(), any_text(8), st.text(" \t\n\xa0\u3000ae=+-@'\u0301", max_size=6)), max_size=12)

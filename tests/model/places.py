@@ -10,16 +10,15 @@ from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
-from urllib.parse import parse_qs, unquote, urlsplit
 
 import psycopg
 import pyarrow as pa
-import pymysql
 from openpyxl import Workbook, load_workbook
 from pyarrow import parquet
 
 from model.kinds import TYPES, Type
 from model.naive import Case, Column
+from servers import mariadb_connection
 
 _READ = {column.name: column.read for column in TYPES}
 _ARROW = {
@@ -176,10 +175,7 @@ class Mariadb:
 
     def __init__(self, url: str) -> None:
         server, _, options = url.partition("?")
-        at = urlsplit(server)
-        place = {"unix_socket": socket[0]} if (socket := parse_qs(options).get("unix_socket")) else {}
-        place |= {} if place else {"host": at.hostname, "port": at.port or 3306, "password": unquote(at.password or "")}
-        self._connection = pymysql.connect(**place, user=at.username or "root", autocommit=True, charset="utf8mb4")
+        self._connection = mariadb_connection(url, None)
         self._own = own = f"model{os.getpid()}"  # tests in several processes may share a server
         self._run(f"DROP DATABASE IF EXISTS {own}")
         self._run(f"CREATE DATABASE {own} CHARACTER SET utf8mb4")

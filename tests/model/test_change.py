@@ -13,16 +13,14 @@ import pytest
 import tomlkit
 
 import tidymerge
+from chance import PARTS
 from conftest import NO_LIMITS
 from model import cases, places
 from model.naive import Case, Column, folded
-from model.test_model import by_key, made, place_for  # noqa: F401 - `made` is a fixture
-from strategies import LONG
+from model.test_model import by_key
 
-NUMBERS = {
-    "sqlite": (8, 400), "csv": (4, 260), "parquet": (4, 260), "xlsx": (2, 70), "postgresql": (2, 100), "mariadb": (2, 60),
-}  # fmt: skip
-STEP = 2
+pytestmark = pytest.mark.by_chance(share=4)
+
 NUMERIC = ("int", "small", "money")
 MONEY = Decimal("0.01")
 BAD = object()
@@ -91,12 +89,11 @@ def condition(chance: random.Random, case: Case) -> tuple[str | None, Work]:
     return chance.choice(choices)
 
 
-@pytest.mark.parametrize(
-    ("name", "first"), [(name, first) for name in NUMBERS for first in range(0, NUMBERS[name][LONG], STEP)]
-)
-def test_changes_do_what_the_documents_say(name, first, made, request, home):  # noqa: F811
-    place = place_for(name, made, request)
-    for number in range(first, first + STEP):
+@pytest.mark.parametrize("part", PARTS)
+def test_changes_do_what_the_documents_say(part, share, place_of, home):
+    for number in share.of(22, 1_150, part):
+        place = place_of(number)
+        name = place.name
         case = cases.case(name, number)
         with tempfile.TemporaryDirectory() as folder:
             try:

@@ -12,8 +12,10 @@ import pyarrow as pa
 import pytest
 from pyarrow import feather, parquet
 
+from chance import PARTS
 from conftest import sheet, text_file
-from strategies import some
+
+pytestmark = pytest.mark.by_chance
 
 NAMES = ("Code", "no", "weight", "seen", "note")
 VALUES = (
@@ -87,9 +89,16 @@ def near(chance, rows, keys):
     return other
 
 
-@pytest.mark.parametrize("seed", range(some(100)))
-def test_two_sides_differ_as_plain_python_says(run, folder, seed):
-    chance = random.Random(seed)
+@pytest.mark.parametrize("part", PARTS)
+def test_two_sides_differ_as_plain_python_says(run, folder, part, share):
+    for number in share.of(12, 100, part):
+        place = folder / str(number)
+        place.mkdir()
+        check(run, place, random.Random(number))
+
+
+def check(run, folder, chance):
+    """Compare two tables, and turn them round."""
     keys = list(product(VALUES[0], VALUES[1]))
     first = table(chance, keys) or [("L01", 1, None, None, None)]
     second = near(chance, first, keys) or [("L01", 2, None, None, None)]
@@ -107,7 +116,7 @@ def test_two_sides_differ_as_plain_python_says(run, folder, seed):
     by_column = {name: sum(here[key][at] != there[key][at] for key in both) for at, name in enumerate(NAMES[2:])}
 
     words = ("compare", *addresses, "--key", "code", "--key", "no")
-    ended = run(*words, "--json", "--changes", "changes.jsonl")
+    ended = run(*words, "--json", "--changes", str(folder / "changes.jsonl"))
     found = json.loads(ended.out)
     assert ended.status == 0, ended.err
     assert found["records"] == {

@@ -12,10 +12,9 @@ import pytest
 from openpyxl import load_workbook
 
 import tidymerge
+from chance import PARTS
 from conftest import NO_LIMITS
-from strategies import LONG
 
-NUMBER, STEP = (400 if LONG else 12), 4
 SCHEMA = "CREATE TABLE hives (code VARCHAR(9) PRIMARY KEY, kg DECIMAL(6, 2), seen DATE, strength INTEGER, notes TEXT, wax FLOAT)"
 COLUMNS = ("code", "kg", "seen", "strength", "notes", "wax")
 MARK = "extract: row"
@@ -28,6 +27,9 @@ VALUES = {
     "wax": [0.1, 1e-7, 123456789.125, None],
 }
 CODES = ["A1", "A2", "=B3", "007", "C 4", "D5"]
+
+
+pytestmark = pytest.mark.by_chance(share=2)
 
 
 def record(chance, code):
@@ -151,9 +153,9 @@ def tidied(rows):
     }
 
 
-@pytest.mark.parametrize("seed", range(0, NUMBER, STEP))
-def test_what_comes_back_is_what_a_naive_three_way_model_says(seed, monkeypatch):
-    for number in range(seed, seed + STEP):
+@pytest.mark.parametrize("part", PARTS)
+def test_what_comes_back_is_what_a_naive_three_way_model_says(part, share, monkeypatch):
+    for number in share.of(12, 400, part):
         chance = random.Random(number)
         with tempfile.TemporaryDirectory() as folder:
             monkeypatch.chdir(folder)

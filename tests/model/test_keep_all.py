@@ -11,11 +11,10 @@ from typing import Any
 import pytest
 
 import tidymerge
+from chance import PARTS
 from conftest import NO_LIMITS, text_file
-from strategies import LONG
 from tidymerge.history import changes
 
-NUMBER, STEP = (400 if LONG else 5), 5
 Record = tuple[str, int | None, str | None]
 
 
@@ -63,10 +62,11 @@ class Numbered(Sqlite):
         super().__init__(folder, records, "id INTEGER PRIMARY KEY, ")
 
 
-@pytest.mark.parametrize("kind", [Csv, Sqlite, Numbered])
-@pytest.mark.parametrize("first", range(0, NUMBER, STEP))
-def test_each_row_has_a_record_of_its_own(kind, first, home):
-    for number in range(first, first + STEP):
+@pytest.mark.by_chance(share=2)
+@pytest.mark.parametrize("part", PARTS)
+def test_each_row_has_a_record_of_its_own(part, share, home):
+    for number in share.of(12, 1200, part):
+        kind = (Csv, Sqlite, Numbered)[number % 3]
         with tempfile.TemporaryDirectory() as folder:
             check(kind, random.Random(f"keep {number}"), Path(folder))
 

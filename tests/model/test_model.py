@@ -10,49 +10,24 @@ import pytest
 import tomlkit
 
 import tidymerge
+from chance import PARTS
 from conftest import NO_LIMITS
 from model import cases, naive, places
 from model.naive import Case
-from strategies import LONG
 
-# How many cases of each kind the short suite tries, and the long proofs: six thousand in all, most where they are quick.
-NUMBERS = {
-    "sqlite": (30, 2400), "csv": (15, 1600), "parquet": (15, 1600), "xlsx": (5, 450), "postgresql": (10, 350), "mariadb": (5, 250),
-}  # fmt: skip
-STEP = 5  # cases in one test
+pytestmark = pytest.mark.by_chance(share=8)
 
 
-def numbers(place: str) -> range:
-    """The numbers of the cases to try."""
-    return range(NUMBERS[place][LONG])
-
-
-@pytest.fixture(scope="module")
-def made() -> Any:
-    """The places that were used, which are made but once."""
-    known: dict[str, Any] = {}
-    yield known
-    for place in known.values():
-        getattr(place, "close", lambda: None)()
-
-
-def place_for(name: str, made: dict[str, Any], request: pytest.FixtureRequest) -> Any:
-    if name not in made:
-        server = f"{name}_server"
-        kind = getattr(places, name.capitalize())
-        made[name] = kind(request.getfixturevalue(server)) if name in ("postgresql", "mariadb") else kind()
-    return made[name]
-
-
-@pytest.mark.parametrize(("name", "first"), [(name, first) for name in NUMBERS for first in numbers(name)[::STEP]])
-def test_loads_do_what_the_documents_say(name, first, made, request, home):
-    place = place_for(name, made, request)
-    for number in range(first, first + STEP):
+@pytest.mark.parametrize("part", PARTS)
+def test_loads_do_what_the_documents_say(part, share, place_of, home):
+    for number in share.of(80, 6_600, part):
+        place = place_of(number)
+        case = cases.case(place.name, number)
         with tempfile.TemporaryDirectory() as folder:
             try:
-                check(cases.case(name, number), place, Path(folder))
+                check(case, place, Path(folder))
             except Exception as error:
-                error.add_note(f"case {number} of {name}: {cases.case(name, number)}")
+                error.add_note(f"case {number} of {place.name}: {case}")
                 raise
 
 

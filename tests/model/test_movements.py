@@ -11,17 +11,15 @@ import pytest
 import tomlkit
 
 import tidymerge
+from chance import PARTS
 from conftest import NO_LIMITS
 from model import places
 from model.kinds import TYPES
 from model.naive import Case, Column
-from model.test_model import by_key, made, place_for  # noqa: F401 - `made` is a fixture
-from strategies import LONG
+from model.test_model import by_key
 
-NUMBERS = {
-    "sqlite": (8, 400), "csv": (4, 200), "xlsx": (4, 60), "postgresql": (4, 100), "mariadb": (4, 60),
-}  # fmt: skip
-STEP = 4
+pytestmark = pytest.mark.by_chance(share=3)
+
 KIND = {kind.name: kind for kind in TYPES}
 DELTAS = ("", "1", "-1", "2.5", "-2.5", "7", "x", "1.005")
 
@@ -81,12 +79,11 @@ def naive(case: Case, *, from_none: bool) -> tuple[dict[Any, Any], list[str]]:
     return now, kinds
 
 
-@pytest.mark.parametrize(
-    ("name", "first"), [(name, first) for name in NUMBERS for first in range(0, NUMBERS[name][LONG], STEP)]
-)
-def test_movements_add_up_as_if_they_came_one_by_one(name, first, made, request, monkeypatch):  # noqa: F811
-    place = place_for(name, made, request)
-    for number in range(first, first + STEP):
+@pytest.mark.parametrize("part", PARTS)
+def test_movements_add_up_as_if_they_came_one_by_one(part, share, place_of, monkeypatch):
+    for number in share.of(24, 820, part):
+        place = place_of(number, but="parquet")
+        name = place.name
         case, from_none = case_of(name, random.Random(f"movement {name} {number}"))
         with tempfile.TemporaryDirectory() as folder:
             monkeypatch.setenv("TIDYMERGE_HOME", f"{folder}/home")  # tables of several cases have one name

@@ -11,10 +11,9 @@ from typing import Any
 import pytest
 
 import tidymerge
+from chance import PARTS
 from conftest import NO_LIMITS, text_file
-from strategies import LONG
 
-NUMBER, STEP = (240 if LONG else 8), 4
 SCHEMA = """
 CREATE TABLE keeper (id INTEGER PRIMARY KEY, email TEXT NOT NULL UNIQUE, name TEXT NOT NULL, mentor INTEGER REFERENCES keeper);
 CREATE TABLE hive (code TEXT PRIMARY KEY, owner INTEGER REFERENCES keeper, kg INTEGER);
@@ -25,6 +24,9 @@ FIND = '{{ from = "{}", find = {{ in = "keeper", where = "email", take = "id" }}
 EMAILS, CODES = "abcdef", "pqrst"
 Sheet = list[list[str]]
 State = dict[str, dict]
+
+
+pytestmark = pytest.mark.by_chance(share=2)
 
 
 def job_text(order: list[str]) -> str:
@@ -169,9 +171,9 @@ def make(path: Path, state: State) -> None:
         c.commit()
 
 
-@pytest.mark.parametrize("first", range(0, NUMBER, STEP))
-def test_a_family_is_loaded_as_the_naive_model_says_and_taken_back(first, home):
-    for number in range(first, first + STEP):
+@pytest.mark.parametrize("part", PARTS)
+def test_a_family_is_loaded_as_the_naive_model_says_and_taken_back(part, share, home):
+    for number in share.of(8, 240, part):
         chance = random.Random(number)
         state, sheets = made(chance)
         with tempfile.TemporaryDirectory() as folder:

@@ -9,10 +9,9 @@ from pathlib import Path
 import pytest
 
 import tidymerge
+from chance import PARTS
 from conftest import NO_LIMITS, text_file
-from strategies import LONG
 
-NUMBER, STEP = (200 if LONG else 6), 2
 SCHEMA = """
 CREATE TABLE keeper (id INTEGER PRIMARY KEY, mentor INTEGER REFERENCES keeper, friend INTEGER REFERENCES keeper (id),
     best INTEGER REFERENCES seen (n));
@@ -27,6 +26,9 @@ REFERS = {  # table: by which columns, to which table, and its columns
 }
 WIDTHS = {"keeper": 4, "hive": 3, "seen": 5}
 Tables = dict[str, list[tuple]]
+
+
+pytestmark = pytest.mark.by_chance(share=2)
 
 
 def made(chance: random.Random) -> Tables:
@@ -79,9 +81,9 @@ def went(tables: Tables, gone: set, name: str) -> list[tuple]:
     return sorted((record for at, record in enumerate(tables[name]) if (name, at) in gone), key=str)
 
 
-@pytest.mark.parametrize("first", range(0, NUMBER, STEP))
-def test_all_that_refers_goes_and_comes_back(first, home):
-    for number in range(first, first + STEP):
+@pytest.mark.parametrize("part", PARTS)
+def test_all_that_refers_goes_and_comes_back(part, share, home):
+    for number in share.of(8, 200, part):
         chance = random.Random(number)
         tables = made(chance)
         with tempfile.TemporaryDirectory() as folder:

@@ -19,6 +19,9 @@ SECRET = "only-for-one-host"  # noqa: S105 - made up
 ELSEWHERE = {"TIDYMERGE_TOKEN": SECRET, "TIDYMERGE_TOKEN_HOST": "lists.example.org"}
 
 
+_CLIENT = httpx.Client(trust_env=False, verify=False)  # noqa: S501 - on this machine, without TLS
+
+
 class Lists:
     """A service with hives, and how it behaves."""
 
@@ -36,8 +39,9 @@ class Lists:
         return self.sql("SELECT * FROM hives ORDER BY code, no")
 
     def fill(self, count: int) -> list[tuple]:
-        for no in range(count):
-            self.sql("INSERT INTO hives VALUES ('L', ?, ?, NULL, 'x')", no, no / 4)
+        with contextlib.closing(sqlite3.connect(self.folder / "lists.db", timeout=30)) as connection, connection:
+            rows = [(no, no / 4) for no in range(count)]
+            connection.executemany("INSERT INTO hives VALUES ('L', ?, ?, NULL, 'x')", rows)
         return self.hives
 
     def fault(self, **said: object) -> Fault:
@@ -61,7 +65,7 @@ class Lists:
         new = method == "POST"
         url = f"{self.root}hives" + ("" if new else f"(code='{code}',no={no})")
         body = {**({"code": code, "no": no} if new else {}), **values}
-        answer = httpx.request(method, url, json=body or None, headers={"If-Match": "*"})
+        answer = _CLIENT.request(method, url, json=body or None, headers={"If-Match": "*"})
         assert answer.is_success, answer.text
 
 

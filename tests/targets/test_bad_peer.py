@@ -20,6 +20,8 @@ from servers import missing
 from tidymerge.errors import WriteRefused, WrittenPartly
 from tidymerge.services.odata.session import Session
 
+pytestmark = pytest.mark.long
+
 HERE = Path(__file__).parent.parent / "peers"
 METADATA = """<?xml version="1.0" encoding="utf-8"?>
 <edmx:Edmx Version="4.0" xmlns:edmx="http://docs.oasis-open.org/odata/ns/edmx"><edmx:DataServices>

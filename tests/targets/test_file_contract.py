@@ -16,8 +16,8 @@ from openpyxl import Workbook, load_workbook
 from openpyxl.chart import BarChart
 
 import tidymerge
+from chance import PROPERTY, some
 from conftest import NO_LIMITS, text_file
-from strategies import PROPERTY, some
 from tidymerge.errors import TargetLocked
 from tidymerge.formats import swap
 from tidymerge.targets import open_target

@@ -10,8 +10,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tidymerge
+from chance import PROPERTY, some
 from conftest import NO_LIMITS, database, text_file
-from strategies import PROPERTY, some
 
 HEAD = ["code", "no", "kg", "seen", "note"]
 ROWS = [

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from strategies import PROPERTY
+from chance import PROPERTY
 from tidymerge.databases.contract.database import ConstraintBroken
 from tidymerge.databases.contract.lines import filled, tab_lines
 from tidymerge.model.changes import Refusal

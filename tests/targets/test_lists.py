@@ -19,8 +19,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tidymerge
+from chance import ODATA_VERSIONS, PROPERTY, some
 from conftest import NO_LIMITS, text_file
-from strategies import PROPERTY, some
 from tidymerge.demo.lists.faults import Manners
 from tidymerge.demo.lists.serve import served
 from tidymerge.errors import (
@@ -37,7 +37,7 @@ from tidymerge.errors import (
 class TestLists(TargetContract):
     """The metadata tells keys, types and references. Everything else only the service knows: it has a test below."""
 
-    @pytest.fixture(autouse=True, params=["4.01", "4.0"])
+    @pytest.fixture(autouse=True, params=ODATA_VERSIONS)
     def service(self, folder: Path, request: pytest.FixtureRequest) -> Iterator[None]:
         with served(folder / "coop.db", Manners(version=request.param)) as root:
             self.root = root
@@ -129,7 +129,7 @@ def test_what_changed_is_sent_in_whole_sets_and_nothing_else_is(lists):
     assert (lists.hives, undone.rows.updated, undone.rows.removed) == (start, 205, 1)
 
 
-@pytest.mark.parametrize("version", ["4.01", "4.0"])
+@pytest.mark.parametrize("version", ODATA_VERSIONS)
 @pytest.mark.parametrize("at", [0, 1, 2])
 def test_a_refused_set_takes_those_before_back_and_names_the_record(lists, version, at):
     lists.manners.version = version
@@ -489,7 +489,7 @@ def test_records_of_a_list_are_changed_and_removed_and_come_back(lists):
     assert not told.value.give  # nothing can go along with them from here
 
 
-@pytest.mark.parametrize("version", ["4.01", "4.0"])
+@pytest.mark.parametrize("version", ODATA_VERSIONS)
 @pytest.mark.parametrize("moment", ["writing", "reading back what was written"])
 def test_who_loads_the_same_at_the_same_time_keeps_it(lists, version, moment):
     lists.manners.version = version

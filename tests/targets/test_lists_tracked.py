@@ -10,8 +10,8 @@ import pytest
 from hive_lists import SECRET, Lists, hive_lists
 
 import tidymerge
+from chance import SEED
 from conftest import NO_LIMITS
-from strategies import LONG
 
 JOB = """
 [incoming]
@@ -42,14 +42,15 @@ def lists(folder: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Lists]:
         yield found
 
 
-def test_only_what_changed_is_read_and_nothing_is_missed(lists):
-    chance, known = random.Random(20), {("L", no): no / 4 for no in range(40)}
+@pytest.mark.by_chance
+def test_only_what_changed_is_read_and_nothing_is_missed(lists, share):
+    chance, known = random.Random(20 + SEED), {("L", no): no / 4 for no in range(40)}
     lists.fill(40)
     job = job_of(lists)
     first = load(job)
     assert (first.rows.inserted, "All records are read, as no run before is known." in first.notes) == (40, True)
     run = first
-    for turn in range(60 if LONG else 12):
+    for turn in share.of(12, 60):
         touched = set()
         for _ in range(chance.choice([0, 1, 3])):
             key, kg = (chance.choice("LM"), chance.randrange(60)), chance.randrange(1000)

@@ -13,7 +13,7 @@ from server_contract import PLAIN, ServerContract
 
 import tidymerge
 from conftest import text_file
-from servers import with_database
+from servers import mariadb_connection, with_database
 from tidymerge.core.decide.part import decide_part
 from tidymerge.databases.mariadb import altering
 from tidymerge.databases.mariadb.session import Session
@@ -65,11 +65,7 @@ class TestMariadb(ServerContract):
         self.run(f"DROP DATABASE {self.database}", None)
 
     def connect(self, database: str | None) -> pymysql.Connection:
-        url = urlsplit(self.url)
-        return pymysql.connect(
-            host=url.hostname, port=url.port or 3306, user=url.username, password=url.password or "", database=database,
-            unix_socket=parse_qs(url.query).get("unix_socket", [None])[0], client_flag=CLIENT.MULTI_STATEMENTS, autocommit=True, charset="utf8mb4",
-        )  # fmt: skip
+        return mariadb_connection(self.url, database)
 
     def run(self, script: str, database: str | None) -> list[tuple]:
         connection = self.connect(database)
@@ -221,18 +217,15 @@ class TestMariadb(ServerContract):
         assert self.rows(folder, "SELECT n FROM t WHERE d = '0000-00-00'") == [(5,)]
 
     def test_a_server_that_takes_no_files_is_given_rows_instead(self, folder, monkeypatch):
-        self.run("SET GLOBAL local_infile = OFF", None)
-        try:
-            self.make(folder, PLAIN)
-            with pytest.raises(pymysql.Error, match=r"(?i)local"):  # the server does refuse
-                self.run("LOAD DATA LOCAL INFILE '/dev/null' INTO TABLE t", self.database)
-            self.make(folder, "DROP TABLE t")
-            self.test_every_type_goes_in_and_is_unchanged_the_second_time(folder)
-            self.make(folder, "DROP TABLE t")
-            monkeypatch.setenv("TIDYMERGE_HOME", str(folder / "anew"))  # where nothing is known of the first table
-            self.test_a_row_that_the_column_cannot_store_is_named_in_the_preview(folder)
-        finally:
-            self.run("SET GLOBAL local_infile = ON", None)
+        self.make(folder, PLAIN)
+        monkeypatch.setattr(CLIENT, "LOCAL_FILES", 0)  # by which the server refuses as if it were switched off there
+        with pytest.raises(pymysql.Error, match=r"(?i)local"):
+            self.run("LOAD DATA LOCAL INFILE '/dev/null' INTO TABLE t", self.database)
+        self.make(folder, "DROP TABLE t")
+        self.test_every_type_goes_in_and_is_unchanged_the_second_time(folder)
+        self.make(folder, "DROP TABLE t")
+        monkeypatch.setenv("TIDYMERGE_HOME", str(folder / "anew"))  # where nothing is known of the first table
+        self.test_a_row_that_the_column_cannot_store_is_named_in_the_preview(folder)
 
     @pytest.mark.parametrize(
         ("script", "words"), [("CREATE TABLE t (k INTEGER PRIMARY KEY) ENGINE = MyISAM", "MyISAM, which can't undo"), (PLAIN + "CREATE VIEW v AS SELECT * FROM t; RENAME TABLE t TO u, v TO t", "is a view")]

@@ -4,7 +4,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from strategies import PROPERTY
+from chance import PROPERTY
 from tidymerge.databases.mariadb.packets import Rows, columns_of
 
 CELLS = st.one_of(st.none(), st.binary(max_size=5), st.binary(min_size=250, max_size=260), st.just(b"x" * 70_000))

@@ -12,8 +12,9 @@ from hypothesis import strategies as st
 from pyarrow import parquet
 
 import tidymerge
+from chance import PROPERTY, some
 from conftest import NO_LIMITS, text_file
-from strategies import PROPERTY, any_text, some
+from strategies import any_text
 from tidymerge import errors
 from tidymerge.formats.parquet.footer import RowGroups, decode, encode
 

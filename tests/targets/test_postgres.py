@@ -102,7 +102,9 @@ class TestPostgres(ServerContract):
         return self.trigger(table, "BEFORE", f"{self.sleep};")
 
     def sleeping(self, folder: Path) -> int | None:
-        found = self.rows(folder, "SELECT pid FROM pg_stat_activity WHERE wait_event = 'PgSleep'")
+        found = self.rows(
+            folder, "SELECT pid FROM pg_stat_activity WHERE datname = current_database() AND wait_event = 'PgSleep'"
+        )
         return found[0][0] if found else None
 
     def end(self, folder: Path, connection: int) -> None:

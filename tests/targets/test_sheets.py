@@ -16,8 +16,8 @@ from openpyxl.worksheet.table import Table
 from python_calamine import CalamineWorkbook
 
 import tidymerge
+from chance import PROPERTY, some
 from conftest import NO_LIMITS, text_file
-from strategies import PROPERTY, some
 from tidymerge import errors
 from tidymerge.formats.sheet.serials import numbered, readable
 from tidymerge.formats.sheet.xml import number

@@ -10,8 +10,8 @@ from openpyxl.styles import Font
 from openpyxl.worksheet.table import Table
 
 import tidymerge
+from chance import PROPERTY, some
 from conftest import NO_LIMITS, text_file
-from strategies import PROPERTY, some
 from tidymerge import errors
 
 FIND = '{ from = "Keeper", find = { in = "Keepers", where = "E-mail", take = "Name" } }'

@@ -12,9 +12,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tidymerge
+from chance import PROPERTY, some
 from conftest import NO_LIMITS, database, stored, text_file
 from program import PROGRAM
-from strategies import PROPERTY, some
 from tidymerge.databases.sqlite import session
 from tidymerge.job.model import Job
 from tidymerge.run.load import load

@@ -6,7 +6,8 @@ import signal
 import sys
 import textwrap
 import traceback
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from functools import cache
 from types import FrameType
 from typing import Annotated, NoReturn
 
@@ -109,10 +110,16 @@ def main() -> NoReturn:
     os._exit(status)
 
 
+@cache
+def command() -> Callable[[], object]:
+    """All commands and their options, made once: making them takes longer than a small run."""
+    return typer.main.get_command(app)
+
+
 def _run() -> int:
     try:
         _check_arguments(sys.argv)
-        app()
+        command()()
     except SystemExit as ended:  # how Typer ends every command
         if "--json" in sys.argv and isinstance(ended.__context__, Exception) and ended.code == BadOption.exit_status:
             _print_usage_error(ended.__context__)

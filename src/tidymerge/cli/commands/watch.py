@@ -127,18 +127,27 @@ def _as_json(event: "Event") -> None:
 
 
 def _waiting(folder: Path) -> Callable[[float], object]:
-    """What waits for something to happen in the folder, or so many seconds; without the package that tells, seconds."""
+    """What waits for something to happen in the folder, or so many seconds; without the package that tells, seconds.
+
+    It listens from the first time on, also while files are loaded: what arrives between two looks is heard. As it does
+    not listen before, the first time is short.
+    """
     try:
         from watchfiles import watch as changes
     except ImportError:
         return lambda seconds: time.sleep(min(seconds, 2.0))
 
+    heard: Iterator[object] | None = None
+
     def wait(seconds: float) -> None:
+        nonlocal heard
         if seconds <= 1.0:
             time.sleep(seconds)
             return
-        heard = changes(folder, recursive=False, rust_timeout=int(seconds * 1000), yield_on_timeout=True, debounce=100)
-        next(heard, None)
-        heard.close()
+        until = time.monotonic() + seconds
+        if heard is None:
+            until, heard = 0.0, changes(folder, recursive=False, rust_timeout=1000, yield_on_timeout=True, debounce=100)
+        while not next(heard) and time.monotonic() < until:
+            pass
 
     return wait

@@ -128,6 +128,8 @@ def depending(
 
 def _views(row: dict[str, str], place: Place, name: str) -> bool:
     """Whether a view names the column of the table: its text has full names, in which tables have aliases."""
+    if not all(f"`{part.replace('`', '``')}`".lower() in row["text"].lower() for part in (place[1], name)):
+        return False  # the server quotes all names: most views are not worth parsing
     import sqlglot  # late: it takes longer to import than most tables to load
     from sqlglot import errors, exp
 

@@ -28,6 +28,8 @@ from tidymerge.services.sign_in import Secrets, secrets_of
 from tidymerge.settings import answer_wait, changes_at_once, most_unpacked, wait
 
 if TYPE_CHECKING:
+    import ssl
+
     import httpx
 
 JSON = "application/json;odata.metadata=minimal;IEEE754Compatible=true"
@@ -86,7 +88,7 @@ class Session:
         self._root = f"{url.scheme.lower()}://{self.host}{url.path.rstrip('/')}/"
         self.changes_at_once = access.changes_at_once or changes_at_once()
         self._secrets: Secrets = secrets_of(address, self.host, access)
-        self._client = self._made_client(access)
+        self._client = self._made_client(url.scheme.lower(), access)
         try:
             self.metadata, self.version = self._described()
         except BaseException:
@@ -94,19 +96,14 @@ class Session:
             raise
         self.filters_lists = self.batches_json  # `in` is known since 4.01, too
 
-    def _made_client(self, access: Access) -> "httpx.Client":
+    def _made_client(self, scheme: str, access: Access) -> "httpx.Client":
         try:
             import httpx
         except ImportError:
             raise MissingPackage(
                 "Services behind HTTP need httpx: pip install 'tidymerge[http]'", package="httpx"
             ) from None
-        import ssl
-
-        try:
-            verify = ssl.create_default_context(cafile=access.ca_file) if access.ca_file else True
-        except OSError as error:
-            raise BadAddress(f"The file of certificates {access.ca_file} can't be read: {error.strerror}.") from None
+        verify = _trusted(scheme, access.ca_file)
         timeout = httpx.Timeout(float(answer_wait()), connect=_CONNECT_WAIT)
         return httpx.Client(
             headers={"OData-MaxVersion": "4.01", **self._secrets.headers},
@@ -269,6 +266,18 @@ class Session:
     def hide(self, text: str) -> str:
         """What a service said, without what signs us in."""
         return self._secrets.hide(self._address.hide(text))
+
+
+def _trusted(scheme: str, ca_file: str | None) -> "ssl.SSLContext | bool":
+    """Whose certificates to trust; True: those that the client's packages trust. Raises BadAddress."""
+    import ssl
+
+    if scheme == "http" and ca_file is None:
+        return ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)  # nobody's: reading all would take longer than asking
+    try:
+        return ssl.create_default_context(cafile=ca_file) if ca_file else True
+    except OSError as error:
+        raise BadAddress(f"The file of certificates {ca_file} can't be read: {error.strerror}.") from None
 
 
 def _certificate(error: BaseException | None) -> str:
