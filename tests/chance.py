@@ -8,8 +8,11 @@ has a share of the time, and tries as many cases as fit into it, up to its full 
 """
 
 import os
+import tempfile
 import time
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -36,6 +39,14 @@ PROPERTY = settings(
     phases=(Phase.explicit, Phase.reuse, Phase.generate),
     suppress_health_check=[HealthCheck.too_slow],
 )
+
+
+@contextmanager
+def fresh_folder() -> Iterator[Path]:
+    """An empty folder for one case, and in it a run log of its own: what other cases did is not looked through."""
+    with tempfile.TemporaryDirectory() as name, pytest.MonkeyPatch.context() as patch:
+        patch.setenv("TIDYMERGE_HOME", f"{name}/home")
+        yield Path(name)
 
 
 class Share:

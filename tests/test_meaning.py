@@ -1,7 +1,6 @@
 """The promises of the design, held against a naive model over random sheets and tables."""
 
 import sqlite3
-import tempfile
 from contextlib import closing
 from decimal import Decimal
 from pathlib import Path
@@ -12,7 +11,7 @@ from hypothesis import strategies as st
 import naive
 import naive_rules
 import tidymerge
-from chance import PROPERTY, some
+from chance import PROPERTY, fresh_folder, some
 from conftest import database, text_file
 from strategies import SHEET_ROWS, TABLE_ROWS
 
@@ -33,11 +32,11 @@ def contents(path: Path) -> tuple[dict, dict]:
 @settings(PROPERTY, max_examples=some(120))
 @given(SHEET_ROWS, TABLE_ROWS)
 def test_a_load_does_what_the_naive_model_does(rows, table):
-    with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / "coop.db"
+    with fresh_folder() as folder:
+        path = folder / "coop.db"
         target = database(path, TABLE, rows=table)
-        incoming = text_file(Path(folder) / "sheet.csv", [HEADER, *rows])
-        rejects = Path(folder) / "rejects.csv"
+        incoming = text_file(folder / "sheet.csv", [HEADER, *rows])
+        rejects = folder / "rejects.csv"
         wanted, records = naive.load(rows, table)
         before, untouched = contents(path)
 
@@ -63,10 +62,10 @@ def test_a_load_does_what_the_naive_model_does(rows, table):
 @settings(PROPERTY, max_examples=some(40))
 @given(SHEET_ROWS, TABLE_ROWS)
 def test_the_fingerprint_does_not_depend_on_the_order_of_rows_or_columns(rows, table):
-    with tempfile.TemporaryDirectory() as folder:
-        target = database(Path(folder) / "coop.db", TABLE, rows=table)
-        forward = text_file(Path(folder) / "a.csv", [HEADER, *rows])
-        backward = text_file(Path(folder) / "b.csv", [row[::-1] for row in [HEADER, *rows[::-1]]])
+    with fresh_folder() as folder:
+        target = database(folder / "coop.db", TABLE, rows=table)
+        forward = text_file(folder / "a.csv", [HEADER, *rows])
+        backward = text_file(folder / "b.csv", [row[::-1] for row in [HEADER, *rows[::-1]]])
         one, other = tidymerge.preview(forward, target), tidymerge.preview(backward, target)
         assert one.fingerprint == other.fingerprint
         assert one.rows == other.rows
@@ -130,22 +129,20 @@ def job_text(rules):
 def test_a_job_with_rules_does_what_the_naive_model_does(rows, table, rules):
     rows = [(*row[:4], row[4] if len(row[1]) % 2 else "-") for row in rows]  # so that marks occur
     table = [(*row[:2], None if row[2] == "n/a" else row[2], *row[3:]) for row in table]
-    with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / "coop.db"
+    with fresh_folder() as folder:
+        path = folder / "coop.db"
         database(path, TABLE, rows=table)
-        text_file(Path(folder) / "sheet.csv", [HEADER, *rows])
-        job = Path(folder) / "job.toml"
+        text_file(folder / "sheet.csv", [HEADER, *rows])
+        job = folder / "job.toml"
         job.write_text(job_text(rules), "utf-8")
         wanted, records = naive_rules.load(rows, table, rules)
         preview = tidymerge.preview(job=job)
-        receipt = tidymerge.load(
-            job=job, accept_warnings=True, expect=preview.fingerprint, rejects=Path(folder) / "r.csv"
-        )
+        receipt = tidymerge.load(job=job, accept_warnings=True, expect=preview.fingerprint, rejects=folder / "r.csv")
         counted = {
             name: getattr(receipt.rows, name) for name in ("inserted", "updated", "unchanged", "skipped", "rejected")
         }
         assert counted == {name: wanted[name] for name in counted}
         assert contents(path)[0] == records
-        again = tidymerge.load(job=job, accept_warnings=True, rejects=Path(folder) / "r.csv")
+        again = tidymerge.load(job=job, accept_warnings=True, rejects=folder / "r.csv")
         assert (again.rows.inserted, again.rows.updated) == (0, 0)
         assert contents(path)[0] == records

@@ -3,7 +3,6 @@
 import csv
 import json
 import sqlite3
-import tempfile
 import time
 from contextlib import closing
 from pathlib import Path
@@ -13,7 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tidymerge
-from chance import PROPERTY, some
+from chance import PROPERTY, fresh_folder, some
 from conftest import NO_LIMITS, database, stored, text_file
 from strategies import SHEET_ROWS, TABLE_ROWS, any_text
 from test_meaning import HEADER, RULES, TABLE, job_text
@@ -30,8 +29,7 @@ def exactly(path: Path) -> list[tuple]:
 @settings(PROPERTY, max_examples=some(120))
 @given(SHEET_ROWS, TABLE_ROWS, RULES)
 def test_load_then_undo_gives_the_table_that_was_and_undo_of_that_the_loaded_one(rows, table, rules):
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
+    with fresh_folder() as folder:
         database(folder / "coop.db", TABLE, rows=table)
         text_file(folder / "sheet.csv", [HEADER, *rows])
         (folder / "job.toml").write_text(job_text(rules), "utf-8")
@@ -63,8 +61,7 @@ CELL = st.one_of(
 @given(st.lists(st.tuples(CELL, CELL, CELL, CELL), min_size=1, max_size=6), st.data())
 def test_whatever_sqlite_stores_in_a_column_comes_back_as_it_was(values, data):
     """Any storage class in any column: what its declared type can't hold, a load may replace, and undo must restore."""
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
+    with fresh_folder() as folder:
         script = "CREATE TABLE hives (k INTEGER PRIMARY KEY, a DECIMAL(9,2), b, c TIMESTAMP, d TEXT)"
         rows = [(at, *cells) for at, cells in enumerate(values)]
         target = database(folder / "coop.db", script, rows=rows)

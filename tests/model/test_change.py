@@ -2,7 +2,6 @@
 
 import json
 import random
-import tempfile
 from collections.abc import Callable
 from dataclasses import replace
 from decimal import ROUND_HALF_UP, Decimal
@@ -13,7 +12,7 @@ import pytest
 import tomlkit
 
 import tidymerge
-from chance import PARTS
+from chance import PARTS, fresh_folder
 from conftest import NO_LIMITS
 from model import cases, places
 from model.naive import Case, Column, folded
@@ -91,15 +90,15 @@ def condition(chance: random.Random, case: Case) -> tuple[str | None, Work]:
 
 @pytest.mark.parametrize("part", PARTS)
 def test_changes_do_what_the_documents_say(part, share, place_of, home):
-    for number in share.of(22, 1_150, part):
+    for number in share.of(16, 1_150, part):
         place = place_of(number)
         name = place.name
         case = cases.case(name, number)
-        with tempfile.TemporaryDirectory() as folder:
+        with fresh_folder() as folder:
             try:
-                check(case, random.Random(f"change {name} {number}"), place, Path(folder))
-                check_removal(case, random.Random(f"remove {name} {number}"), place, Path(folder))
-                check_drop(case, random.Random(f"drop {name} {number}"), place, Path(folder))
+                check(case, random.Random(f"change {name} {number}"), place, folder)
+                check_removal(case, random.Random(f"remove {name} {number}"), place, folder)
+                check_drop(case, random.Random(f"drop {name} {number}"), place, folder)
             except Exception as error:
                 error.add_note(f"case {number} of {name}: {case}")
                 raise

@@ -3,7 +3,6 @@
 import csv
 import random
 import sqlite3
-import tempfile
 from contextlib import closing, suppress
 from pathlib import Path
 
@@ -12,7 +11,7 @@ import pytest
 from openpyxl import load_workbook
 
 import tidymerge
-from chance import PARTS
+from chance import PARTS, fresh_folder
 from conftest import NO_LIMITS
 
 SCHEMA = "CREATE TABLE hives (code VARCHAR(9) PRIMARY KEY, kg DECIMAL(6, 2), seen DATE, strength INTEGER, notes TEXT, wax FLOAT)"
@@ -157,7 +156,7 @@ def tidied(rows):
 def test_what_comes_back_is_what_a_naive_three_way_model_says(part, share, monkeypatch):
     for number in share.of(12, 400, part):
         chance = random.Random(number)
-        with tempfile.TemporaryDirectory() as folder:
+        with fresh_folder() as folder:
             monkeypatch.chdir(folder)
             with closing(sqlite3.connect("coop.db")) as connection, connection:
                 connection.execute(SCHEMA)

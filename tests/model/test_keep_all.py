@@ -2,7 +2,6 @@
 
 import random
 import sqlite3
-import tempfile
 from contextlib import closing
 from itertools import permutations
 from pathlib import Path
@@ -11,7 +10,7 @@ from typing import Any
 import pytest
 
 import tidymerge
-from chance import PARTS
+from chance import PARTS, fresh_folder
 from conftest import NO_LIMITS, text_file
 from tidymerge.history import changes
 
@@ -67,8 +66,8 @@ class Numbered(Sqlite):
 def test_each_row_has_a_record_of_its_own(part, share, home):
     for number in share.of(12, 1200, part):
         kind = (Csv, Sqlite, Numbered)[number % 3]
-        with tempfile.TemporaryDirectory() as folder:
-            check(kind, random.Random(f"keep {number}"), Path(folder))
+        with fresh_folder() as folder:
+            check(kind, random.Random(f"keep {number}"), folder)
 
 
 def check(kind: Any, chance: random.Random, folder: Path) -> None:

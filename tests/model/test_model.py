@@ -1,7 +1,6 @@
 """Loads of all kinds, made by chance, against a naive model: content, counts, preview, second load, undo, its undo."""
 
 import csv
-import tempfile
 from collections import Counter
 from pathlib import Path
 from typing import Any
@@ -10,7 +9,7 @@ import pytest
 import tomlkit
 
 import tidymerge
-from chance import PARTS
+from chance import PARTS, fresh_folder
 from conftest import NO_LIMITS
 from model import cases, naive, places
 from model.naive import Case
@@ -20,12 +19,12 @@ pytestmark = pytest.mark.by_chance(share=8)
 
 @pytest.mark.parametrize("part", PARTS)
 def test_loads_do_what_the_documents_say(part, share, place_of, home):
-    for number in share.of(80, 6_600, part):
+    for number in share.of(44, 6_600, part):
         place = place_of(number)
         case = cases.case(place.name, number)
-        with tempfile.TemporaryDirectory() as folder:
+        with fresh_folder() as folder:
             try:
-                check(case, place, Path(folder))
+                check(case, place, folder)
             except Exception as error:
                 error.add_note(f"case {number} of {place.name}: {case}")
                 raise

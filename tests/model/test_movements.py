@@ -2,7 +2,6 @@
 
 import csv
 import random
-import tempfile
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -11,7 +10,7 @@ import pytest
 import tomlkit
 
 import tidymerge
-from chance import PARTS
+from chance import PARTS, fresh_folder
 from conftest import NO_LIMITS
 from model import places
 from model.kinds import TYPES
@@ -81,14 +80,13 @@ def naive(case: Case, *, from_none: bool) -> tuple[dict[Any, Any], list[str]]:
 
 @pytest.mark.parametrize("part", PARTS)
 def test_movements_add_up_as_if_they_came_one_by_one(part, share, place_of, monkeypatch):
-    for number in share.of(24, 820, part):
+    for number in share.of(12, 820, part):
         place = place_of(number, but="parquet")
         name = place.name
         case, from_none = case_of(name, random.Random(f"movement {name} {number}"))
-        with tempfile.TemporaryDirectory() as folder:
-            monkeypatch.setenv("TIDYMERGE_HOME", f"{folder}/home")  # tables of several cases have one name
+        with fresh_folder() as folder:
             try:
-                check(case, place, Path(folder), from_none=from_none)
+                check(case, place, folder, from_none=from_none)
             except Exception as error:
                 error.add_note(f"case {number} of {name}: {case} {from_none}")
                 raise

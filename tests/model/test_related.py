@@ -2,7 +2,6 @@
 
 import random
 import sqlite3
-import tempfile
 from collections import Counter
 from contextlib import closing
 from pathlib import Path
@@ -11,7 +10,7 @@ from typing import Any
 import pytest
 
 import tidymerge
-from chance import PARTS
+from chance import PARTS, fresh_folder
 from conftest import NO_LIMITS, text_file
 
 SCHEMA = """
@@ -176,8 +175,8 @@ def test_a_family_is_loaded_as_the_naive_model_says_and_taken_back(part, share, 
     for number in share.of(8, 240, part):
         chance = random.Random(number)
         state, sheets = made(chance)
-        with tempfile.TemporaryDirectory() as folder:
-            path = Path(folder)
+        with fresh_folder() as folder:
+            path = folder
             make(path / "coop.db", state)
             titles = {
                 "keeper": ["Email", "Name", "Mentor"],

@@ -2,14 +2,13 @@
 
 import random
 import sqlite3
-import tempfile
 from contextlib import closing
 from pathlib import Path
 
 import pytest
 
 import tidymerge
-from chance import PARTS
+from chance import PARTS, fresh_folder
 from conftest import NO_LIMITS, text_file
 
 SCHEMA = """
@@ -83,11 +82,11 @@ def went(tables: Tables, gone: set, name: str) -> list[tuple]:
 
 @pytest.mark.parametrize("part", PARTS)
 def test_all_that_refers_goes_and_comes_back(part, share, home):
-    for number in share.of(8, 200, part):
+    for number in share.of(4, 200, part):
         chance = random.Random(number)
         tables = made(chance)
-        with tempfile.TemporaryDirectory() as folder:
-            path = Path(folder) / "coop.db"
+        with fresh_folder() as folder:
+            path = folder / "coop.db"
             connection = sqlite3.connect(path)
             connection.executescript(SCHEMA)
             for name, records in tables.items():
@@ -105,15 +104,13 @@ def test_all_that_refers_goes_and_comes_back(part, share, home):
             else:  # rows name them, one of them twice; one is not there
                 names = {("keeper", 0): ["id"], ("hive", 1): ["code", "no"]}[root, column]
                 rows = [r[: len(names)] for r in tables[root] if r[column] in picked]
-                asked["keys"] = text_file(Path(folder) / "go.csv", [names, *rows, *rows[:1], [99] * len(names)])
+                asked["keys"] = text_file(folder / "go.csv", [names, *rows, *rows[:1], [99] * len(names)])
             archived = chance.choice([(), ("keeper",), ("hive", "seen"), ("keeper", "hive", "seen")])
             if archived:
                 asked |= {"archive": {name: f"{name}_gone" for name in archived}, "create": True}
             preview = tidymerge.remove(f"{path}#{root}", **asked, preview=True)
             assert stored(path) == start, number
-            done = tidymerge.remove(
-                f"{path}#{root}", **asked, expect=preview.fingerprint, rejects=Path(folder) / "r.csv"
-            )
+            done = tidymerge.remove(f"{path}#{root}", **asked, expect=preview.fingerprint, rejects=folder / "r.csv")
             there = [row[0] for row in held(path, "(SELECT name, 1 FROM sqlite_schema)")]
             for name in archived:  # one to which nothing goes is not made
                 copies = went(tables, gone, name)

@@ -2,14 +2,12 @@
 
 import csv
 import io
-import tempfile
-from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from chance import PROPERTY
+from chance import PROPERTY, fresh_folder
 from tidymerge.model import ReadOptions
 from tidymerge.sources import open_source
 
@@ -68,11 +66,11 @@ def test_columns_without_a_name_are_kept_if_they_hold_something(tmp_path):
     st.sampled_from(",;\t|"),
 )
 def test_any_cells_come_back_as_the_standard_library_reads_them(rows, delimiter):
-    with tempfile.TemporaryDirectory() as folder:
+    with fresh_folder() as folder:
         buffer = io.StringIO(newline="")
         csv.writer(buffer, delimiter=delimiter).writerows([["one", "two", "three"], *rows])
-        (Path(folder) / "in.csv").write_bytes(buffer.getvalue().encode())
-        _, numbers, found = read(Path(folder) / "in.csv", delimiter=delimiter, quote='"')
+        (folder / "in.csv").write_bytes(buffer.getvalue().encode())
+        _, numbers, found = read(folder / "in.csv", delimiter=delimiter, quote='"')
     kept = [(number, row) for number, row in enumerate(rows, start=2) if any(cell.strip() for cell in row)]
     assert numbers == [number for number, _ in kept]
     assert [[cell or "" for cell in row] for row in found] == [row for _, row in kept]

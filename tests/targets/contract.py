@@ -1,6 +1,6 @@
 """What every kind of target must do. Adding a target means subclassing this, and giving it a place to make tables."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from types import MappingProxyType
 from typing import Any
@@ -17,6 +17,19 @@ from tidymerge.run.look_structure import since
 from tidymerge.run.would_hold import would_hold
 from tidymerge.targets import open_target
 from tidymerge.targets.sql.writer import Writer
+
+
+def without(reasons: Mapping[str, str]) -> Callable[[type], type]:
+    """Leave tests of the contract out of a class, by what the target lacks: the words of their names, by the reason."""
+
+    def left_out(contract: type) -> type:
+        for names in reasons.values():
+            for name in names.split():
+                assert hasattr(contract, f"test_{name}"), name
+                setattr(contract, f"test_{name}", None)
+        return contract
+
+    return left_out
 
 
 class TargetContract(RelatedContract):

@@ -3,7 +3,6 @@
 import json
 import os
 import stat
-import tempfile
 import threading
 from datetime import date, timedelta
 from pathlib import Path
@@ -16,7 +15,7 @@ from openpyxl import Workbook, load_workbook
 from openpyxl.chart import BarChart
 
 import tidymerge
-from chance import PROPERTY, some
+from chance import PROPERTY, fresh_folder, some
 from conftest import NO_LIMITS, text_file
 from tidymerge.errors import TargetLocked
 from tidymerge.formats import swap
@@ -100,8 +99,7 @@ CELLS = st.tuples(
     new=st.lists(st.tuples(st.integers(1, 9), CELLS), max_size=7, unique_by=lambda row: row[0]),
 )
 def test_whatever_is_in_the_cells_an_undo_gives_the_rows_that_were(kind, old, new):
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
+    with fresh_folder() as folder:
         target = kind.make(folder, [["L", at, *cells] for at, cells in enumerate(old, start=1)])
         start = kind.rows(target)
         rows = [["L", at, *("" if cell is None else cell for cell in cells)] for at, cells in new]

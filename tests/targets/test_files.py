@@ -2,7 +2,6 @@
 
 import json
 import stat
-import tempfile
 from pathlib import Path
 
 import pytest
@@ -10,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tidymerge
-from chance import PROPERTY, some
+from chance import PROPERTY, fresh_folder, some
 from conftest import NO_LIMITS, database, text_file
 
 HEAD = ["code", "no", "kg", "seen", "note"]
@@ -115,8 +114,7 @@ CELLS = st.text(st.sampled_from('ab ,"\n=é'), max_size=5).map(str.strip)
     st.sampled_from(["", "\n"]),
 )
 def test_whatever_is_in_the_cells_a_load_and_its_undo_give_the_file_that_was(rows, news, end):
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
+    with fresh_folder() as folder:
         target = folder / "t.csv"
         text_file(target, [["k", "a", "b"], *([at, *cells] for at, cells in enumerate(rows))], lineterminator="\n")
         target.write_bytes(target.read_bytes().removesuffix(b"\n") + end.encode())

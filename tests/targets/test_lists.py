@@ -4,7 +4,6 @@ import contextlib
 import os
 import signal
 import sqlite3
-import tempfile
 import threading
 import time
 from collections.abc import Iterator
@@ -13,13 +12,13 @@ from pathlib import Path
 import httpx
 import pyarrow as pa
 import pytest
-from contract import TargetContract
+from contract import TargetContract, without
 from hive_lists import ELSEWHERE, KEY, SECRET, Lists, hive_lists
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tidymerge
-from chance import ODATA_VERSIONS, PROPERTY, some
+from chance import ODATA_VERSIONS, PROPERTY, fresh_folder, some
 from conftest import NO_LIMITS, text_file
 from tidymerge.demo.lists.faults import Manners
 from tidymerge.demo.lists.serve import served
@@ -34,6 +33,33 @@ from tidymerge.errors import (
 )
 
 
+@without(
+    {
+        "the metadata does not tell other unique columns, checks, triggers, and how texts are compared": """
+            unique_columns_other_than_the_key unique_values_change_hands what_cannot_be_moved_aside_is_said_before
+            checks_judge_the_record_as_it_would_stand a_flawed_row_does_not_take_good_ones_of_its_key_along
+            what_only_the_database_can_say_is_narrowed_down_to_the_rows a_change_of_records
+            the_first_rejects_are_the_first_rows_whatever_order_the_database_names_them_in
+            a_trigger_that_changes_rows_on_its_own_rolls_the_load_back a_trigger_that_is_trusted_does_not_disturb_the_log
+            others_take_the_values_of_a_record_that_goes rules_that_would_be_broken_are_told_with_the_records
+            a_key_that_others_follow_may_change parents_and_children_move_together
+            who_is_refused_late_takes_the_children_along""",
+        "tables and columns are made by those who run the service; one without a key is no list": """
+            rows_are_appended_and_exactly_those_go_again rows_of_one_key_are_all_kept
+            a_table_is_made_and_goes_with_the_undo columns_are_added_on_request_and_go_with_the_undo
+            an_added_column_that_something_needs_by_now_stays_after_the_undo
+            a_column_goes_with_its_values_and_comes_back_as_it_was
+            a_column_that_holds_nothing_goes_and_comes_back_and_goes
+            a_column_of_which_another_is_computed_does_not_go what_needs_a_column_is_named_and_nothing_is_dropped
+            a_column_is_not_added_where_nothing_is_loaded what_changed_in_the_structure_since_the_last_run_is_said
+            a_tree_of_records_goes_with_its_root_and_comes_back records_that_go_are_archived_first
+            an_archive_is_made_like_the_table_and_goes_with_the_undo""",
+        "ids that only the service gives can't be used by other records before they are there": """
+            related_tables_are_loaded_in_one_run_with_ids_that_the_database_gives
+            one_wide_sheet_feeds_several_tables records_of_all_tables_go_after_what_refers_to_them""",
+        "statements of SQL are counted": "one_update_for_all_sets_of_changed_columns_touches_nothing_else",
+    }
+)
 class TestLists(TargetContract):
     """The metadata tells keys, types and references. Everything else only the service knows: it has a test below."""
 
@@ -56,43 +82,6 @@ class TestLists(TargetContract):
 
     def unchecked(self, schema: str, rows: str) -> str:
         return f"PRAGMA foreign_keys = OFF; PRAGMA ignore_check_constraints = ON; {schema}; {rows};"
-
-    # What the metadata does not tell: other unique columns, checks, triggers, how texts are compared.
-    test_unique_columns_other_than_the_key = test_unique_values_change_hands = (
-        test_what_cannot_be_moved_aside_is_said_before
-    ) = None
-    test_checks_judge_the_record_as_it_would_stand = test_a_flawed_row_does_not_take_good_ones_of_its_key_along = None
-    test_what_only_the_database_can_say_is_narrowed_down_to_the_rows = test_a_change_of_records = None
-    test_the_first_rejects_are_the_first_rows_whatever_order_the_database_names_them_in = None
-    test_a_trigger_that_changes_rows_on_its_own_rolls_the_load_back = (
-        test_a_trigger_that_is_trusted_does_not_disturb_the_log
-    ) = None
-    test_others_take_the_values_of_a_record_that_goes = test_rules_that_would_be_broken_are_told_with_the_records = None
-    test_a_key_that_others_follow_may_change = test_parents_and_children_move_together = (
-        test_who_is_refused_late_takes_the_children_along
-    ) = None
-    # Tables and columns are made by those who run the service; one without a key is no list.
-    test_rows_are_appended_and_exactly_those_go_again = test_rows_of_one_key_are_all_kept = (
-        test_a_table_is_made_and_goes_with_the_undo
-    ) = None
-    test_columns_are_added_on_request_and_go_with_the_undo = (
-        test_an_added_column_that_something_needs_by_now_stays_after_the_undo
-    ) = None
-    test_a_column_goes_with_its_values_and_comes_back_as_it_was = (
-        test_a_column_that_holds_nothing_goes_and_comes_back_and_goes
-    ) = None
-    test_a_column_of_which_another_is_computed_does_not_go = (
-        test_what_needs_a_column_is_named_and_nothing_is_dropped
-    ) = None
-    test_a_column_is_not_added_where_nothing_is_loaded = (
-        test_what_changed_in_the_structure_since_the_last_run_is_said
-    ) = None
-    test_a_tree_of_records_goes_with_its_root_and_comes_back = test_records_that_go_are_archived_first = None
-    test_an_archive_is_made_like_the_table_and_goes_with_the_undo = None
-    # Ids that only the service gives can't be used by other records before they are there.
-    test_related_tables_are_loaded_in_one_run_with_ids_that_the_database_gives = None
-    test_one_wide_sheet_feeds_several_tables = test_records_of_all_tables_go_after_what_refers_to_them = None
-    test_one_update_for_all_sets_of_changed_columns_touches_nothing_else = None  # counts statements of SQL
 
     def test_undo_of_records_that_refer_to_each_other_or_take_each_others_values(self, folder):
         for case in ("", "x"):  # twice, as undone records are updated again
@@ -315,8 +304,8 @@ HOSTILE = st.text("aB\u00e9'\"/%?#&=+;\\\u4e2d\u0416\U0001f41d(),$@ \x7f", max_s
 @given(st.lists(st.tuples(HOSTILE, HOSTILE), min_size=1, max_size=6, unique_by=lambda row: row[0].strip()), st.sampled_from(["4.01", "4.0"]))  # fmt: skip
 def test_whatever_is_in_keys_and_values_arrives_and_goes_again(rows, version):
     keys, notes = [f"k{key}k" for key, _ in rows], [f"n{note}n" for _, note in rows]
-    with tempfile.TemporaryDirectory() as name:
-        lists = Lists(Path(name))
+    with fresh_folder() as name:
+        lists = Lists(name)
         lists.manners.version = version
         lists.sql("CREATE TABLE notes (k TEXT PRIMARY KEY, note TEXT, n INTEGER)")
         with served(lists.folder / "lists.db", lists.manners) as lists.root:

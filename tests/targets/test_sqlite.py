@@ -3,7 +3,6 @@
 import contextlib
 import sqlite3
 import subprocess
-import tempfile
 from pathlib import Path
 
 import pytest
@@ -12,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tidymerge
-from chance import PROPERTY, some
+from chance import PROPERTY, fresh_folder, some
 from conftest import NO_LIMITS, database, stored, text_file
 from program import PROGRAM
 from tidymerge.databases.sqlite import session
@@ -228,11 +227,11 @@ VALUES = st.sampled_from([None, 1, 2**40, 2.5, "text", "7", b"\x00\xff", b"A", "
 @given(rows=st.lists(st.tuples(VALUES, VALUES), max_size=9))
 def test_a_result_is_the_same_whatever_the_driver_is_given_at_once(rows):
     """The driver settles types by the first batch: a value of another type that comes later must not be lost."""
-    with tempfile.TemporaryDirectory() as folder, pytest.MonkeyPatch.context() as patch:
+    with fresh_folder() as folder, pytest.MonkeyPatch.context() as patch:
         with contextlib.closing(sqlite3.connect(f"{folder}/t.db")) as connection, connection:
             connection.execute("CREATE TABLE t (a, b)")
             connection.executemany("INSERT INTO t VALUES (?, ?)", rows)
-        opened = session.Session(Path(folder) / "t.db", write=False)
+        opened = session.Session(folder / "t.db", write=False)
         whole = opened._one_batch("SELECT * FROM t", (), 100)  # noqa: SLF001
         for size in (1, 2, 3):
             patch.setattr(session, "_ROWS", (size, size))
