@@ -75,7 +75,7 @@ class Share:
         )
         for tried, number in enumerate(numbers):
             self.note(tried, len(numbers))
-            if not self.lasts:
+            if tried and not self.lasts:
                 return
             yield SEED * _APART + number
         self.note(len(numbers), len(numbers))
@@ -90,7 +90,7 @@ def share(request: pytest.FixtureRequest) -> Share:
 @pytest.hookimpl(trylast=True)
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
     """Divide the time among the long proofs that were chosen."""
-    minutes = os.environ.get("TIDYMERGE_LONG", "full")
+    minutes = os.environ.get("TIDYMERGE_LONG") or "full"
     if minutes != "full":
         workers = int(os.environ.get("PYTEST_XDIST_WORKER_COUNT", "1"))
         config.stash[_seconds] = float(minutes) * 60 * workers / max(sum(map(_weight, items)), 1)
@@ -110,7 +110,7 @@ def _within(share: Share, inner: Callable[..., Any]) -> Callable[..., Any]:
     def example(*arguments: Any, **named: Any) -> None:
         nonlocal made, tried
         made += 1
-        if share.lasts:
+        if share.lasts or not tried:
             tried += 1
             inner(*arguments, **named)
         share.note(tried, made)

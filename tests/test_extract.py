@@ -122,9 +122,9 @@ def test_rows_that_are_gone_came_or_had_another_key_are_each_named(run, coop, fo
     }
     assert (done.receipt["rows"]["inserted"], done.receipt["rows"]["skipped"]) == (1, 1)
     assert run("extract", "coop.db#hives", "--out", "k.xlsx").status == 0
-    edit("k.xlsx", [("001", "code", "009")])
-    keyed = run("preview", "k.xlsx", "--json")
-    assert why(keyed.receipt)[2] == ("key edited", "009 (was 001)")
+    edit("k.xlsx", [("001", "code", "009"), ("005", "code", "006")])  # the first and the last row
+    keyed = why(run("preview", "k.xlsx", "--json").receipt)
+    assert (keyed[2], keyed[4]) == (("key edited", "009 (was 001)"), ("key edited", "006 (was 005)"))
 
 
 def test_records_on_no_row_go_only_if_nobody_changed_them(run, coop, folder):
@@ -200,6 +200,9 @@ def test_the_rows_of_a_query_name_the_records_and_bring_more_to_read(run, coop, 
     )
     lacking = run("extract", "coop.db#hives", "--out", "t.csv", "--query", "SELECT kg FROM hives")
     assert ("share their code" in twice.err, "lack code" in lacking.err) == (True, True), (twice.err, lacking.err)
+    query = "SELECT DISTINCT keeper_id FROM hives"  # a row that names several records
+    several = run("extract", "coop.db#hives", "--out", "t.csv", "--key", "keeper_id", "--query", query)
+    assert "1 record of hives share their keeper_id" in several.err, several.err
 
 
 @pytest.mark.parametrize(

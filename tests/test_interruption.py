@@ -2,10 +2,13 @@
 
 import json
 import signal
+import sqlite3
+from contextlib import closing
 
 import pytest
 
 from conftest import database, stored, text_file
+from tidymerge.run.past import past_runs
 
 _STOP_AT = """
 import os, signal, sys
@@ -136,6 +139,29 @@ def test_a_run_that_was_cut_off_is_not_taken_for_the_one_that_wrote_the_same(
         run(*load, TIDYMERGE_HOME=str(tmp_path_factory.mktemp("theirs")))
         (note,) = json.loads(run("runs", "--json").out)["notes"]
         assert "unless somebody without this log wrote the same values" in note
+
+
+@pytest.mark.parametrize(
+    ("colours", "wrote"),
+    [
+        (("white", "yellow"), False), (("red", "red"), True), (("red", "green"), True), (("green", "yellow"), False),
+        (("green", "green"), None), (("red", "yellow"), None),
+    ],
+)  # fmt: skip
+def test_the_records_tell_whether_a_run_that_was_cut_off_lasted_unless_they_speak_against_each_other(
+    run, hives, folder, colours, wrote
+):
+    text_file(folder / "in.csv", [["apiary_code", "hive_no", "queen_colour"], ["L01", 1, "red"], ["L01", 2, "red"]])
+    script = _STOP_AT.format("after the log is sealed", int(signal.SIGKILL))
+    assert run("load", "in.csv", "--into", hives, "--yes", script=script).status == -signal.SIGKILL
+    with closing(sqlite3.connect("coop.db")) as connection, connection:
+        connection.executemany(
+            "UPDATE hives SET queen_colour = ? WHERE apiary_code = 'L01' AND hive_no = ?",
+            zip(colours, (1, 2), strict=True),
+        )
+    (cut,) = past_runs().runs
+    assert cut.run.settled == (wrote is not None)
+    assert wrote is None or cut.run.wrote == wrote
 
 
 def test_a_later_run_of_the_log_leaves_a_doubt_that_is_said(run, big, folder, home):

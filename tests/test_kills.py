@@ -29,7 +29,7 @@ from conftest import NO_LIMITS, text_file
 from tidymerge.run.past import past_runs
 
 OWN = f"killed{os.getpid()}"  # the workers of the tests share a server
-ROWS = 3000 if LONG else 900
+ROWS = 3000 if LONG else 300
 SCHEMA = "CREATE TABLE hives (k INTEGER PRIMARY KEY, kg INTEGER, note VARCHAR(20))"
 KEPT = ", ".join(f"({at}, {at % 7}, 'kept')" for at in range(ROWS))
 
@@ -325,7 +325,7 @@ def test_the_table_is_never_half_changed_and_the_log_is_never_wrong(kind, what, 
     longest.append(work(programs, "undo", "last"))
     assert target.rows() == before != after
     seen = {True: 0, False: 0}
-    for _ in share.of(3 if what == "load" else 2, rounds):
+    for _ in share.of(2 if what == "load" else 1, rounds):
         loaded = target.rows() == after
         if loaded:
             wrote = next(one.run.name for one in past_runs().runs if one.run.wrote)

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 import tidymerge
 from chance import PROPERTY, fresh_folder, some
-from conftest import NO_LIMITS, database, stored, text_file
+from conftest import HIVES, NO_LIMITS, database, stored, text_file
 from strategies import SHEET_ROWS, TABLE_ROWS, any_text
 from test_meaning import HEADER, RULES, TABLE, job_text
 
@@ -103,6 +103,14 @@ def test_what_was_changed_since_is_listed_with_both_values_and_nothing_is_undone
     change(folder, "UPDATE hives SET notes = 'mine' WHERE apiary_code = 'N09'")  # in a column that the load left blank
     other = text_file(folder / "next.csv", [SHEET[0], ["L01", 1, "green", ""]])
     later = run("load", other, "--into", hives, "--yes", "--json").receipt["run"]
+    change(folder, HIVES.replace("hives", "sold"))  # a table with the same key, into which the same value was loaded
+    run(
+        "load",
+        text_file(folder / "sold.csv", [["apiary_code", "hive_no", "honey_kg"], ["L01", 2, 7]]),
+        "--into",
+        "coop.db#sold",
+        "--yes",
+    )
     now = stored(hives)
     ended = run("undo", loaded, "--conflicts", "conflicts.csv", "--json")
     assert (ended.status, ended.receipt["state"], stored(hives)) == (4, "stopped", now)

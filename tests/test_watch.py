@@ -15,7 +15,7 @@ import pytest
 from openpyxl import Workbook
 
 from chance import LONG, SEED
-from conftest import database
+from conftest import database, wait_for
 from tidymerge.cli.commands.watch import _waiting
 
 JOB = """
@@ -168,13 +168,6 @@ def test_what_arrives_while_a_file_is_loaded_is_heard(drop):
     before = time.monotonic()
     wait(60)
     assert time.monotonic() - before < 50
-
-
-def wait_for(seen, seconds=30):
-    until = time.monotonic() + seconds
-    while not seen():
-        assert time.monotonic() < until, "it never came"
-        time.sleep(0.02)
 
 
 @pytest.mark.by_chance

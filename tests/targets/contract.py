@@ -191,6 +191,7 @@ class TargetContract(RelatedContract):
 
     restamped = ("TIMESTAMP", "")
 
+    @pytest.mark.core
     def test_a_flawed_row_does_not_take_good_ones_of_its_key_along(self, folder):
         self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER NOT NULL, CONSTRAINT few CHECK (n < 100))")
         rows = [["k", "n"], [1, "x"], [1, 5], [1, 5], [2, "x"], [2, 5], [2, 6], [3, 200], [3, 200], [4, ""], [4, ""]]
@@ -201,6 +202,7 @@ class TargetContract(RelatedContract):
         assert (receipt.rows.inserted, receipt.rows.skipped) == (1, 1)
         assert self.rows(folder, "SELECT k, n FROM t") == [(1, 5)]
 
+    @pytest.mark.core
     def test_a_sheet_of_keys_alone_and_columns_that_differ_by_case(self, folder):
         self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER)")
         receipt = self.load(folder, "t", [["k"], [1], [1], [2]])
@@ -344,6 +346,7 @@ class TargetContract(RelatedContract):
         tidymerge.undo(receipt.run, into=self.address(folder, "t"))
         assert self.rows(folder, "SELECT * FROM t ORDER BY k") == stored
 
+    @pytest.mark.core
     def test_the_first_rejects_are_the_first_rows_whatever_order_the_database_names_them_in(self, folder):
         self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, u VARCHAR(9) UNIQUE, n INTEGER);"
                           "INSERT INTO t VALUES " + ", ".join(f"({k}, 'u{k}', 0)" for k in range(30)))  # fmt: skip
@@ -389,6 +392,7 @@ class TargetContract(RelatedContract):
         tidymerge.undo(undone.run)
         assert self.rows(folder, query) == after
 
+    @pytest.mark.core
     def test_a_change_of_records(self, folder):
         self.make(folder, "CREATE TABLE p (id INTEGER PRIMARY KEY); INSERT INTO p VALUES (1), (2), (5);"
                           "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER, kg DECIMAL(5, 2) NOT NULL, mail VARCHAR(9) UNIQUE, p INTEGER, CHECK (n < 50), FOREIGN KEY (p) REFERENCES p (id));"
@@ -421,6 +425,7 @@ class TargetContract(RelatedContract):
         tidymerge.undo("last")
         assert self.rows(folder, query) == written
 
+    @pytest.mark.core
     def test_a_removal_of_records(self, folder):
         self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER, kg DECIMAL(5, 2), note VARCHAR(9) DEFAULT 'x', mentor INTEGER, FOREIGN KEY (mentor) REFERENCES t (k));"
                           "CREATE TABLE hive (id INTEGER PRIMARY KEY, t INTEGER, FOREIGN KEY (t) REFERENCES t (k) ON DELETE CASCADE);"
@@ -494,6 +499,7 @@ class TargetContract(RelatedContract):
 
     numbered = "id INTEGER PRIMARY KEY"
 
+    @pytest.mark.core
     def test_rows_of_one_key_are_all_kept(self, folder):
         self.make(folder, f"CREATE TABLE t ({self.numbered}, hive VARCHAR(9), kg DECIMAL(6, 2), note VARCHAR(9));"
                           "INSERT INTO t (hive, kg, note) VALUES ('a', 1, 'x'), ('a', 2, 'y'), ('z', NULL, 'z');")  # fmt: skip
@@ -597,6 +603,7 @@ class TargetContract(RelatedContract):
         with open_target(self.address(folder, "hive"), write=False) as target:
             return target.tables()
 
+    @pytest.mark.core
     def test_records_that_are_on_no_row(self, folder):
         self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, n INTEGER, active VARCHAR(3), mentor INTEGER, FOREIGN KEY (mentor) REFERENCES t (k));"
                           "CREATE TABLE hive (id INTEGER PRIMARY KEY, t INTEGER, FOREIGN KEY (t) REFERENCES t (k) ON DELETE CASCADE);"
@@ -667,6 +674,7 @@ class TargetContract(RelatedContract):
         assert self.rows(folder, "SELECT * FROM t ORDER BY k") == [(1, 1), (2, 2), (3, 2)]
         assert self.rows(folder, "SELECT count(*) FROM lot") == [(1,)]
 
+    @pytest.mark.core
     def test_undo_finds_records_by_the_primary_key_where_the_job_used_another(self, folder):
         self.make(folder, "CREATE TABLE t (id INTEGER PRIMARY KEY, k VARCHAR(9), n INTEGER); INSERT INTO t VALUES (1, 'a', 1), (2, 'b', 1), (3, 'b', 1);")  # fmt: skip
         loaded = self.load(folder, "t", [["k", "n"], ["a", 5]], key="k")
@@ -759,6 +767,7 @@ class TargetContract(RelatedContract):
             tidymerge.change(self.address(folder, "t"), drop="e")
         assert self.rows(folder, "SELECT * FROM t") == [(1, 4, 8)]
 
+    @pytest.mark.core
     def test_a_tree_of_records_goes_with_its_root_and_comes_back(self, folder):
         self.make(folder, "CREATE TABLE keeper (id INTEGER PRIMARY KEY, name VARCHAR(9), mentor INTEGER REFERENCES keeper (id)); "
             "CREATE TABLE hive (code VARCHAR(9), no INTEGER, keeper INTEGER REFERENCES keeper (id) ON DELETE SET NULL, PRIMARY KEY (code, no)); "
@@ -796,6 +805,7 @@ class TargetContract(RelatedContract):
         rest = tidymerge.undo(gone.run, rest=True)
         assert [table.rows.rejected for table in rest.tables] == [1, 0, 0]
 
+    @pytest.mark.core
     def test_records_that_go_are_archived_first(self, folder):
         self.make(folder, "CREATE TABLE hive (code VARCHAR(9), no INTEGER, kg DECIMAL(8, 2) NOT NULL, note VARCHAR(20), PRIMARY KEY (code, no)); CREATE TABLE seen (n INTEGER PRIMARY KEY, code VARCHAR(9), no INTEGER, FOREIGN KEY (code, no) REFERENCES hive (code, no)); "
             "CREATE TABLE old (why VARCHAR(9), no INTEGER, code VARCHAR(9), kg DECIMAL(8, 2), note VARCHAR(20), archived_at TIMESTAMP, PRIMARY KEY (code, no)); "
@@ -858,6 +868,7 @@ class TargetContract(RelatedContract):
     needing: str  # a trigger on t that uses its columns a and note
     called: Mapping[str, str] = MappingProxyType({})  # what the database calls what a table needs
 
+    @pytest.mark.core
     def test_rows_that_come_back_leave_alone_what_others_changed(self, folder):
         self.make(folder, "CREATE TABLE t (k VARCHAR(9) PRIMARY KEY, n DECIMAL(6, 2), a VARCHAR(20), d DATE);"
                           "INSERT INTO t VALUES ('a', 1, 'x', '2026-05-01'), ('b', 2, 'y', NULL), ('c', 3, 'z', NULL), ('d', 4, NULL, NULL)")  # fmt: skip
@@ -912,6 +923,7 @@ class TargetContract(RelatedContract):
                 assert (done.rows.updated, would_hold(table, rule).broken) == (len(broken), 0), rule
                 tidymerge.undo(done.run)
 
+    @pytest.mark.core
     def test_what_changed_in_the_structure_since_the_last_run_is_said(self, folder):
         """A column of the job that is gone warns, all else is noted; what the run before added is no news."""
         self.make(folder, "CREATE TABLE t (k INTEGER PRIMARY KEY, a VARCHAR(9), b VARCHAR(9), c VARCHAR(9));")

@@ -115,6 +115,7 @@ mentor = {find("Mentor")}
         tidymerge.undo(back.run)
         assert self.held(folder) == loaded
 
+    @pytest.mark.core
     def test_who_is_refused_late_takes_the_children_along(self, folder):
         job = self.family(folder)
         self.make(folder, self.refusing_trigger("keeper", "NEW.name = 'Zoe'"))
@@ -126,6 +127,7 @@ mentor = {find("Mentor")}
         tidymerge.undo(done.run)
         assert self.held(folder) == start
 
+    @pytest.mark.core
     def test_one_stop_stops_all_tables(self, folder):
         job = self.family(folder)
         start = self.held(folder)
@@ -135,6 +137,7 @@ mentor = {find("Mentor")}
             tidymerge.load(job=job, limits=NO_LIMITS, expect="0" * 16, accept_warnings=True)
         assert self.held(folder) == start
 
+    @pytest.mark.core
     def test_records_of_all_tables_go_after_what_refers_to_them(self, folder):
         job = Path(self.family(folder))
         text_file(
@@ -177,6 +180,7 @@ mentor = {find("Mentor")}
         tidymerge.undo(back.run)
         assert [name for name, _ in self.told(folder)[0]] == ["Alma", "Zoe"]
 
+    @pytest.mark.core
     def test_one_wide_sheet_feeds_several_tables(self, folder):
         self.family(folder)
         text_file(folder / "wide.csv", [

@@ -545,9 +545,10 @@ class ServerContract(TargetContract):
 
     def test_what_is_read_meanwhile_is_broken_off_by_an_interruption(self, folder, monkeypatch):
         self.make(folder, PLAIN)
-        read, ended = iter([read_rows]), []
+        read, begun, ended = iter([read_rows]), threading.Event(), []
 
         def slow(target, *given):
+            begun.set()
             try:
                 target.database.change(
                     self.sleep.replace("PERFORM pg_sleep(2)", "DO $$BEGIN PERFORM pg_sleep(2); END$$")
@@ -559,7 +560,7 @@ class ServerContract(TargetContract):
         def interrupted(*given):  # the keys alone are read before
             for first in read:
                 return first(*given)
-            time.sleep(0.3)
+            assert begun.wait(60)
             raise KeyboardInterrupt
 
         monkeypatch.setattr(SqlTarget, "fetch", slow)

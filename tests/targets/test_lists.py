@@ -350,6 +350,7 @@ def test_several_lists_are_one_run(lists):
     assert (lists.hives, lists.sql("SELECT * FROM visits")) == (start, [])
 
 
+@pytest.mark.long
 def test_a_text_of_ten_megabytes_goes_there_and_back(lists):
     lists.fill(1)
     long = "\u4e2d" * ((10 << 20) // 3)
