@@ -26,12 +26,6 @@ def pytest_xdist_auto_num_workers() -> int:
     return max(cores * 3 // 2, 1)
 
 
-def pytest_configure(config: pytest.Config) -> None:
-    """Tests of one group are run by one worker."""
-    if getattr(config.option, "dist", "no") == "load":
-        config.option.dist = "loadgroup"
-
-
 def pytest_itemcollected(item: pytest.Item) -> None:
     """What the core decides is the same on each server."""
     servers_used = {"postgresql_server", "mariadb_server"}.intersection(getattr(item, "fixturenames", ()))

@@ -10,8 +10,6 @@ from functools import cache
 from graphlib import TopologicalSorter
 from pathlib import Path
 
-import pytest
-
 import tidymerge
 from tidymerge import errors
 from tidymerge.core.expressions.compiler import FUNCTIONS
@@ -30,9 +28,6 @@ LAYERS = (
 )  # fmt: skip
 CORE_MAY_USE = {"msgspec", "numpy", "pyarrow", "sqlglot"}
 MODULES = {".".join(path.relative_to(SOURCE).with_suffix("").parts).removesuffix(".__init__"): path for path in SOURCE.rglob("*.py")}  # fmt: skip
-
-
-reads_the_source = pytest.mark.xdist_group("source")  # which is parsed once for all of them
 
 
 @cache
@@ -76,8 +71,7 @@ def layer(module):
     return ".".join(module.split(".")[: 2 if module.startswith("core.") else 1])
 
 
-@reads_the_source
-def test_no_room_imports_one_above_it():
+def no_room_imports_one_above_it():
     for module, imported in own_imports():
         if module != "core":  # which is only a name
             one, other = LAYERS.index(layer(module)), LAYERS.index(layer(imported))
@@ -85,8 +79,7 @@ def test_no_room_imports_one_above_it():
     assert {layer(module) for module in MODULES} - {"core"} == set(LAYERS)
 
 
-@reads_the_source
-def test_packages_import_each_other_in_no_circle():
+def packages_import_each_other_in_no_circle():
     graph = {}
     for module, imported in own_imports():
         one, other = (
@@ -98,16 +91,14 @@ def test_packages_import_each_other_in_no_circle():
     TopologicalSorter(graph).prepare()  # CycleError shows the circle
 
 
-@reads_the_source
-def test_the_core_is_pure():
+def the_core_is_pure():
     for path in (SOURCE / "core").rglob("*.py"):
         others = {name.partition(".")[0] for name in imports(path)} - {"tidymerge"}
         assert others <= CORE_MAY_USE | set(sys.stdlib_module_names), path
         assert not others & {"os", "socket", "subprocess", "pathlib", "io", "logging", "time"}, path
 
 
-@reads_the_source
-def test_rooms_are_small_enough_to_be_read():
+def rooms_are_small_enough_to_be_read():
     assert len({*SOURCE.glob("*.py")} - {SOURCE / "__main__.py"}) <= 5
     for path in SOURCE.rglob("*.py"):
         text = path.read_text("utf-8")
@@ -117,21 +108,28 @@ def test_rooms_are_small_enough_to_be_read():
                 assert node.end_lineno - node.lineno < 50, f"{path} {node.name}"
 
 
-@reads_the_source
-def test_only_the_command_line_prints():
+def only_the_command_line_prints():
     for path in SOURCE.rglob("*.py"):
         if "cli" not in path.parts:
             calls = [node for node in nodes(path) if isinstance(node, ast.Call)]
             assert not [call for call in calls if getattr(call.func, "id", "") == "print"], path
 
 
-@reads_the_source
-def test_only_the_command_line_knows_its_options():
+def only_the_command_line_knows_its_options():
     for path in SOURCE.rglob("*.py"):
         if "cli" not in path.relative_to(SOURCE).parts[:1] and "demo" not in path.parts:
             texts = (n.value for n in nodes(path) if isinstance(n, ast.Constant))
             said = [text for text in texts if isinstance(text, str) and re.search(r"(?<![\w-])--[a-z]{2,}", text)]
             assert not said, f"{path}: {said}"
+
+
+def test_the_source_keeps_its_rules():
+    """One test, so that one worker parses the source."""
+    for rule in (
+        no_room_imports_one_above_it, packages_import_each_other_in_no_circle, the_core_is_pure,
+        rooms_are_small_enough_to_be_read, only_the_command_line_prints, only_the_command_line_knows_its_options,
+    ):  # fmt: skip
+        rule()
 
 
 def test_the_public_names():
