@@ -14,7 +14,7 @@ from conftest import NO_LIMITS
 from model import cases, naive, places
 from model.naive import Case
 
-pytestmark = pytest.mark.by_chance(share=8)
+pytestmark = pytest.mark.by_chance(share=12)
 
 
 @pytest.mark.parametrize("part", PARTS)
