@@ -22,6 +22,7 @@ import sys
 import sysconfig
 import tempfile
 import time
+import warnings
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cache
@@ -179,7 +180,9 @@ def _run_here(arguments: Sequence[str], folder: Path, files: Sequence[Any], envi
     try:
         _take_place(arguments, folder, [file.fileno() for file in files], _environment(environment))
         tempfile.tempdir = None  # which remembers TMPDIR
-        _entry_point()()
+        with warnings.catch_warnings():  # whoever runs the program does not see what libraries find old in each other
+            warnings.filterwarnings("ignore", category=DeprecationWarning, module=r"(?!tidymerge)")
+            _entry_point()()
     except _Exit as ended:
         return ended.args[0]
     finally:
