@@ -3,7 +3,7 @@
 import json as json_form
 import signal
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Generator, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
@@ -129,25 +129,31 @@ def _as_json(event: "Event") -> None:
 def _waiting(folder: Path) -> Callable[[float], object]:
     """What waits for something to happen in the folder, or so many seconds; without the package that tells, seconds.
 
-    It listens from the first time on, also while files are loaded: what arrives between two looks is heard. As it does
-    not listen before, the first time is short.
+    It goes on listening while files are loaded: what arrives between two looks is heard. Where it begins to listen, it
+    waits only a moment, as it may have missed something. It begins anew where nothing was heard for so long: another
+    folder may have come in the place of this one.
     """
     try:
         from watchfiles import watch as changes
     except ImportError:
         return lambda seconds: time.sleep(min(seconds, 2.0))
 
-    heard: Iterator[object] | None = None
+    heard: Generator[object] | None = None
 
     def wait(seconds: float) -> None:
         nonlocal heard
         if seconds <= 1.0:
             time.sleep(seconds)
             return
-        until = time.monotonic() + seconds
         if heard is None:
-            until, heard = 0.0, changes(folder, recursive=False, rust_timeout=1000, yield_on_timeout=True, debounce=100)
-        while not next(heard) and time.monotonic() < until:
-            pass
+            heard = changes(folder, recursive=False, rust_timeout=1000, yield_on_timeout=True, debounce=100)
+            next(heard)
+            return
+        until = time.monotonic() + seconds
+        while not next(heard):
+            if time.monotonic() > until:
+                heard.close()
+                heard = None
+                return
 
     return wait
